@@ -1,0 +1,101 @@
+//! Checksums over bytes: what is computed, not where it stands.
+
+mod catalogue;
+
+use alloc::boxed::Box;
+use alloc::vec::Vec;
+use core::fmt;
+
+use crc::{Crc, Table};
+
+/// Sums that are no CRC, by name: plain sums of the bytes modulo 2^8 and 2^16, and the bytes xored together.
+const SUMS: [&str; 3] = ["SUM-8", "SUM-16", "XOR-8"];
+
+/// A checksum ready to be computed.
+#[derive(Clone)]
+pub struct Checksum {
+    name: Box<str>,
+    width: u8,
+    engine: Engine,
+}
+
+/// The tables take up to 64 KiB: they are shared by the plan's clones and never copied on the way of a byte.
+#[derive(Clone)]
+enum Engine {
+    Sum8,
+    Sum16,
+    Xor8,
+    W8(Crc<u8, Table<16>>),
+    W16(Crc<u16, Table<16>>),
+    W32(Crc<u32, Table<16>>),
+    W64(Crc<u64, Table<16>>),
+    W128(Crc<u128, Table<16>>),
+}
+
+impl Checksum {
+    /// The checksum of that name: `SUM-8`, `SUM-16`, `XOR-8`, or a CRC by its catalogue name.
+    ///
+    /// ```
+    /// use usus::Checksum;
+    /// let checksum = Checksum::named("CRC-16/MODBUS").unwrap();
+    /// assert_eq!(checksum.of(b"123456789"), 0x4B37);
+    /// ```
+    pub fn named(name: &str) -> Option<Checksum> {
+        let (engine, width) = match name {
+            "SUM-8" => (Engine::Sum8, 8),
+            "SUM-16" => (Engine::Sum16, 16),
+            "XOR-8" => (Engine::Xor8, 8),
+            _ => {
+                let engine = catalogue::engine(name)?;
+                let digits = name.strip_prefix("CRC-")?.split('/').next()?;
+                (engine, digits.parse().ok()?)
+            }
+        };
+        Some(Checksum { name: name.into(), width, engine })
+    }
+
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Its width in bits.
+    pub fn width(&self) -> u8 {
+        self.width
+    }
+
+    /// The checksum of `bytes`.
+    pub fn of(&self, bytes: &[u8]) -> u128 {
+        match &self.engine {
+            Engine::Sum8 => bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte)).into(),
+            Engine::Sum16 => bytes.iter().fold(0u16, |sum, byte| sum.wrapping_add(u16::from(*byte))).into(),
+            Engine::Xor8 => xor(bytes).into(),
+            Engine::W8(crc) => crc.checksum(bytes).into(),
+            Engine::W16(crc) => crc.checksum(bytes).into(),
+            Engine::W32(crc) => crc.checksum(bytes).into(),
+            Engine::W64(crc) => crc.checksum(bytes).into(),
+            Engine::W128(crc) => crc.checksum(bytes),
+        }
+    }
+
+    /// Every name that [`Checksum::named`] knows.
+    pub fn names() -> impl Iterator<Item = &'static str> + Clone {
+        SUMS.into_iter().chain(catalogue::CATALOGUE.iter().map(|(name, _)| *name))
+    }
+
+    /// The names and check values of the CRC catalogue: each CRC of the nine digits "123456789".
+    pub fn catalogue() -> Vec<(&'static str, u128)> {
+        catalogue::CATALOGUE.to_vec()
+    }
+}
+
+/// All bytes xored together.
+pub(crate) fn xor(bytes: &[u8]) -> u8 {
+    bytes.iter().fold(0, |sum, byte| sum ^ byte)
+}
+
+impl fmt::Debug for Checksum {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Checksum({})", self.name)
+    }
+}

@@ -1,0 +1,123 @@
+//! What claims a frame: the first record in the file whose condition holds, else the first ignore; and whether the frame has the
+//! shape that the record needs.
+
+use crate::cut::Choice;
+use crate::event::Reason;
+use crate::expression::Operand;
+use crate::plan::{Count, Frame, HeaderField, Inner, Kind, Meaning, ShapeUnit};
+use crate::read::Cells;
+use crate::value::Value;
+
+/// The record or ignore that claims a frame, by its header.
+pub(crate) fn choose(plan: &Inner, frame: &Frame, header: &Cells<'_>) -> Choice {
+    let look = |field: &u16| operand(&frame.header[usize::from(*field)], header);
+    for &kind in &frame.kinds {
+        if plan.kinds[usize::from(kind)].when.as_ref().is_none_or(|when| when.test(&look)) {
+            return Choice::Kind(kind);
+        }
+    }
+    for &ignore in &frame.ignores {
+        if plan.ignores[usize::from(ignore)].when.as_ref().is_none_or(|when| when.test(&look)) {
+            return Choice::Ignore(ignore);
+        }
+    }
+    Choice::Unclaimed
+}
+
+/// What a condition sees of a header field: the text as sent, or the number.
+fn operand<'a>(field: &'a HeaderField, header: &Cells<'a>) -> Operand<'a> {
+    if let Meaning::Text { fill, .. } = field.field.meaning {
+        let text = header.text(&field.field, 0).unwrap_or_default();
+        let end = text.iter().rposition(|&byte| Some(byte) != fill).map_or(0, |last| last + 1);
+        return if end == 0 { Operand::Absent } else { Operand::Text(&text[..end]) };
+    }
+    match header.reading(&field.field, 0).value {
+        Value::Decimal(number) | Value::Code { number, .. } => Operand::Number(number),
+        Value::F32(number) => Operand::Float(number.into()),
+        Value::F64(number) => Operand::Float(number),
+        _ => Operand::Absent,
+    }
+}
+
+/// How the varying part of a frame is laid out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Extent {
+    /// Items of the group of varying length.
+    pub(crate) count: u32,
+    /// The byte or column behind the varying part.
+    pub(crate) tail: usize,
+}
+
+/// Fits a frame to the shape of its record, or says why it does not fit.
+pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Reason> {
+    let shape = &kind.shape;
+    match shape.unit {
+        ShapeUnit::Characters => Ok(Extent { count: 0, tail: 0 }),
+        ShapeUnit::Bytes => {
+            let tail = cells.bytes.len().saturating_sub(shape.tail + shape.back);
+            if shape.item == 0 {
+                return Ok(Extent { count: 0, tail });
+            }
+            // The cut has seen to it that the items fill the frame.
+            let room = tail.saturating_sub(shape.front) / shape.item;
+            let count = counted(number, kind, cells, room)?;
+            if count != room {
+                return Err(Reason::Count { kind: number, sent: i64::try_from(count).ok() });
+            }
+            Ok(Extent { count: count as u32, tail })
+        }
+        ShapeUnit::Columns => fit_columns(number, kind, cells),
+    }
+}
+
+fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Reason> {
+    let shape = &kind.shape;
+    let found = cells.column_count();
+    let needed = shape.front_required + shape.tail_required;
+    let too_few = |needed: usize| Reason::Columns { kind: number, needed: needed as u32, found: found as u32 };
+    if found < needed {
+        return Err(too_few(needed));
+    }
+    let (count, tail) = match shape.item {
+        0 => (0, shape.front),
+        item => {
+            let room = found.saturating_sub(shape.front + shape.tail_required) / item;
+            let count = counted(number, kind, cells, room)?;
+            if count > room {
+                return Err(too_few(shape.front + count.saturating_mul(item) + shape.tail_required));
+            }
+            (count, shape.front + count * item)
+        }
+    };
+    let declared = tail + shape.tail;
+    if found > declared && !shape.more {
+        return Err(Reason::MoreColumns { kind: number, declared: declared as u32, found: found as u32 });
+    }
+    Ok(Extent { count: count as u32, tail })
+}
+
+/// Items of the varying part: what a field says, or all there is room for.
+fn counted(number: u16, kind: &Kind, cells: &Cells<'_>, room: usize) -> Result<usize, Reason> {
+    let Count::Field(field) = &kind.shape.count else { return Ok(room) };
+    let sent = cells.integer(field, 0);
+    let no_count = Reason::Count { kind: number, sent: sent.and_then(|sent| i64::try_from(sent).ok()) };
+    sent.and_then(|sent| usize::try_from(sent).ok()).ok_or(no_count)
+}
+
+/// Whether the fields that decide hold; if not, which does not.
+pub(crate) fn pass(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<(), Reason> {
+    for (index, gate) in kind.gates.iter().enumerate() {
+        let field = index as u16;
+        match &gate.equals {
+            Some(constant) if !cells.equals(&gate.field, 0, constant) => {
+                return Err(Reason::Equals { kind: number, field });
+            }
+            Some(_) => {}
+            None if cells.reading(&gate.field, 0).quality == crate::value::Quality::Invalid => {
+                return Err(Reason::Invalid { kind: number, field });
+            }
+            None => {}
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,101 @@
+//! The `packet` cut: a start pattern, a length that is fixed or told by a field, constants in the header, a checksum.
+
+use super::{Choice, Held, Start, Verdict, View};
+use crate::check;
+use crate::claim;
+use crate::event::Reason;
+use crate::format::{Integer, Order};
+use crate::plan::{Frame, Inner, Length, Packet};
+use crate::read::Cells;
+
+/// Where the next start pattern is, or where one may begin that the window's end hides.
+pub(super) fn find(packet: &Packet, view: &View<'_>, from: u64) -> Start {
+    let bytes = view.from(from);
+    if let Some(offset) = packet.finder.find(bytes) {
+        return Start::At(from + offset as u64);
+    }
+    let longest = bytes.len().min(packet.start.len() - 1);
+    let hidden = (1..=longest).rev().find(|&length| bytes.ends_with(&packet.start[..length])).unwrap_or(0);
+    Start::NotBefore(view.end() - hidden as u64)
+}
+
+/// What the bytes from a start pattern on are.
+pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8]) -> Verdict {
+    let frame = &plan.frames[usize::from(number)];
+    if bytes.len() < packet.header {
+        return Verdict::Need(packet.header);
+    }
+    let header = Cells { bytes, columns: &[], tail: 0 };
+    for (index, field) in frame.header.iter().enumerate() {
+        if let Some(constant) = &field.equals
+            && !header.equals(&field.field, 0, constant)
+        {
+            return Verdict::Fail(Reason::Constant { frame: number, field: index as u16 });
+        }
+    }
+    let length = match frame_length(packet, bytes) {
+        Ok(length) => length,
+        Err(found) => return Verdict::Fail(Reason::Length { frame: number, found }),
+    };
+    let choice = claim::choose(plan, frame, &header);
+    if !admits(plan, packet, choice, length) {
+        return Verdict::Fail(Reason::Length { frame: number, found: length as u64 });
+    }
+    let Some(bytes) = bytes.get(..length) else { return Verdict::Need(length) };
+    let check = match test(frame, bytes) {
+        Ok(check) => check,
+        Err((computed, sent)) => return Verdict::Fail(Reason::Checksum { frame: number, computed, sent }),
+    };
+    Verdict::Frame { length, content: (0, length as u32), check, choice }
+}
+
+fn test(frame: &Frame, bytes: &[u8]) -> Result<Held, (u128, Option<u128>)> {
+    match &frame.check {
+        Some(check) => check::test(check, bytes).map(|()| Held::Held),
+        None => Ok(Held::Undeclared),
+    }
+}
+
+/// The length of the whole frame, or what it claims to be if that cannot be.
+fn frame_length(packet: &Packet, bytes: &[u8]) -> Result<usize, u64> {
+    let length = match &packet.length {
+        Length::Fixed(length) => return Ok(*length),
+        Length::Field { at, integer, add } => {
+            let value = integer_at(bytes, *at, *integer);
+            value.saturating_add(i128::from(*add))
+        }
+    };
+    match usize::try_from(length) {
+        Ok(length) if (packet.shortest..=packet.longest).contains(&length) => Ok(length),
+        _ => Err(u64::try_from(length).unwrap_or(0)),
+    }
+}
+
+fn integer_at(bytes: &[u8], at: usize, integer: Integer) -> i128 {
+    let Some(bytes) = bytes.get(at..at + usize::from(integer.bytes)) else { return -1 };
+    let shift_in = |value: u64, byte: &u8| value << 8 | u64::from(*byte);
+    let value = match integer.order {
+        Order::Big => bytes.iter().fold(0, shift_in),
+        Order::Little => bytes.iter().rev().fold(0, shift_in),
+    };
+    let unused = 64 - u32::from(integer.bytes) * 8;
+    match integer.signed {
+        true => i128::from(((value << unused) as i64) >> unused),
+        false => i128::from(value),
+    }
+}
+
+/// Whether a frame of that length can be what claims it. One that nothing claims may be as long as any.
+fn admits(plan: &Inner, packet: &Packet, choice: Choice, length: usize) -> bool {
+    match choice {
+        Choice::Kind(kind) => {
+            let shape = &plan.kinds[usize::from(kind)].shape;
+            let least = shape.front + shape.tail + shape.back;
+            match shape.item {
+                0 => length == least,
+                item => length >= least && (length - least).is_multiple_of(item),
+            }
+        }
+        _ => length <= packet.longest,
+    }
+}

@@ -1,0 +1,90 @@
+//! The `nmea-0183` cut: sentences between `$` or `!` and the checksum or line end, found anywhere between other bytes.
+//!
+//! NMEA 0183 (IEC 61162-1): printable ASCII from the start character on, `*` and two hex digits with the xor of all characters
+//! between the two, CR LF. At most 82 characters in all; a longer sentence is taken if its checksum holds.
+
+use memchr::memchr2;
+
+use super::{Choice, Expect, Held, Rest, Start, Step, Verdict, View};
+use crate::checksum::xor;
+use crate::event::Reason;
+use crate::format::Presence;
+use crate::limits;
+
+/// Where the next start character is.
+pub(super) fn find(view: &View<'_>, from: u64) -> Start {
+    match memchr2(b'$', b'!', view.from(from)) {
+        Some(offset) => Start::At(from + offset as u64),
+        None => Start::NotBefore(view.end()),
+    }
+}
+
+/// What the bytes from a start character on are.
+pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
+    let text = &bytes[1..bytes.len().min(limits::SENTENCE + 1)];
+    // The first byte that ends the sentence, or cannot be in one.
+    let star = (presence != Presence::Absent).then_some(b'*');
+    let stop = text.iter().position(|&byte| !(b' '..=b'~').contains(&byte) || Some(byte) == star);
+    let Some(stop) = stop else {
+        return match text.len() {
+            limits::SENTENCE => Verdict::Fail(Reason::SentenceTooLong { frame }),
+            length => Verdict::Need(length + 2),
+        };
+    };
+    let content = (1, stop as u32 + 1);
+    match text[stop] {
+        b'*' => match bytes.get(stop + 2..stop + 4) {
+            None => Verdict::Need(stop + 4),
+            Some(digits) => {
+                let computed = xor(&text[..stop]);
+                match hex_byte(digits) {
+                    Some(sent) if sent == computed => {
+                        Verdict::Frame { length: stop + 4, content, check: Held::Held, choice: Choice::Undecided }
+                    }
+                    sent => {
+                        let sent = sent.map(u128::from);
+                        Verdict::Fail(Reason::Checksum { frame, computed: computed.into(), sent })
+                    }
+                }
+            }
+        },
+        b'\r' | b'\n' if presence == Presence::Required => Verdict::Fail(Reason::ChecksumAbsent { frame }),
+        // Without a checksum to vouch for it, a second start means that the first sentence was cut.
+        b'\r' | b'\n' if memchr2(b'$', b'!', &text[..stop]).is_some() => {
+            Verdict::Fail(Reason::SentenceByte { frame, byte: b'$' })
+        }
+        b'\r' | b'\n' => {
+            Verdict::Frame { length: stop + 1, content, check: Held::Absent, choice: Choice::Undecided }
+        }
+        byte => Verdict::Fail(Reason::SentenceByte { frame, byte }),
+    }
+}
+
+fn hex_byte(digits: &[u8]) -> Option<u8> {
+    let digit = |byte: u8| char::from(byte).to_digit(16).map(|digit| digit as u8);
+    Some(digit(digits[0])? << 4 | digit(digits[1])?)
+}
+
+/// What stands behind a sentence.
+pub(super) enum LineEnd {
+    /// Its line end.
+    Filler(Step),
+    NeedMore,
+    /// Something else.
+    Other,
+}
+
+/// The line end behind a sentence: CR, LF, or CR LF.
+pub(super) fn line_end(view: &View<'_>, at: u64, rest: Rest) -> LineEnd {
+    let filler = |length: u64, line_end: Expect| {
+        LineEnd::Filler(Step::Filler { to: at + length, rest: Rest { line_end, ..Rest::CLEAN } })
+    };
+    match (view.from(at), rest.line_end) {
+        ([], _) if view.closed => LineEnd::Other,
+        ([], _) => LineEnd::NeedMore,
+        ([b'\r', b'\n', ..], Expect::CrOrLf) => filler(2, Expect::Nothing),
+        ([b'\r'], Expect::CrOrLf) => filler(1, Expect::Lf),
+        ([b'\r', ..], Expect::CrOrLf) | ([b'\n', ..], _) => filler(1, Expect::Nothing),
+        _ => LineEnd::Other,
+    }
+}

@@ -1,0 +1,65 @@
+//! The `text` cut: lines, in what the searching cuts leave.
+
+use memchr::{memchr, memchr2, memmem};
+
+use super::{Choice, Ended, Framed, Held, Line, Rest, Run, Scan, Step, next_split};
+use crate::event::Reason;
+use crate::format::LineEnd;
+use crate::plan::Cut;
+
+impl Line<'_> {
+    /// The next whole line before `to`, the line end at the position, or a part of a line that is too long.
+    pub(super) fn settle_text(&self, frame: u16, to: u64, scan: &mut Scan) -> Option<Step> {
+        let Cut::Text { end, limit, .. } = self.plan.frames[usize::from(frame)].cut else { return None };
+        let silence = self.view.silence.filter(|silence| *silence <= to);
+        let stop = silence.unwrap_or(to);
+        let from = scan.no_line_end_before.clamp(self.at, stop);
+        if let Some((line_end, length)) = find(end, self.view.between(from, stop)) {
+            let line_end = from + line_end as u64;
+            if line_end > self.at {
+                return Some(self.text(frame, line_end, Ended::Properly, scan));
+            }
+            scan.run = Run::default();
+            return Some(Step::Filler { to: self.at + length as u64, rest: Rest::CLEAN });
+        }
+        if let Some(silence) = silence {
+            return Some(self.text(frame, silence, Ended::Properly, scan));
+        }
+        // A CR at the very end may be the first half of a line end.
+        scan.no_line_end_before = stop.saturating_sub(u64::from(end == LineEnd::CrLf)).max(self.at);
+        let too_long = self.rest.overlong || stop - self.at > limit as u64;
+        let split = next_split(self.at);
+        (too_long && split <= stop).then(|| self.too_long(frame, limit, split, true, scan))
+    }
+
+    /// The text from the position to `to`.
+    pub(super) fn text(&self, frame: u16, to: u64, ended: Ended, scan: &mut Scan) -> Step {
+        let Cut::Text { limit, .. } = self.plan.frames[usize::from(frame)].cut else {
+            return Step::Filler { to, rest: Rest::CLEAN };
+        };
+        if self.rest.overlong || to - self.at > limit as u64 {
+            let piece = to.min(next_split(self.at));
+            return self.too_long(frame, limit, piece, piece < to, scan);
+        }
+        let tried = core::mem::take(&mut scan.run).first;
+        let content = (0, (to - self.at) as u32);
+        let framed = Framed { frame, content, check: Held::Untested, choice: Choice::Undecided, ended, tried };
+        Step::Frame { frame: framed, to, rest: Rest::CLEAN }
+    }
+
+    fn too_long(&self, frame: u16, limit: usize, to: u64, goes_on: bool, scan: &mut Scan) -> Step {
+        scan.run = Run::default();
+        let reason = Reason::LineTooLong { frame, limit: limit as u32 };
+        Step::Run { to, reason, candidates: 1, clipped: false, rest: Rest { overlong: goes_on, ..Rest::CLEAN } }
+    }
+}
+
+/// The first line end in `bytes`: its place and its length.
+fn find(end: LineEnd, bytes: &[u8]) -> Option<(usize, usize)> {
+    match end {
+        LineEnd::Any => memchr2(b'\r', b'\n', bytes).map(|place| (place, 1)),
+        LineEnd::Lf => memchr(b'\n', bytes).map(|place| (place, 1)),
+        LineEnd::Cr => memchr(b'\r', bytes).map(|place| (place, 1)),
+        LineEnd::CrLf => memmem::find(bytes, b"\r\n").map(|place| (place, 2)),
+    }
+}

@@ -1,0 +1,150 @@
+//! What becomes of a frame: a record, nothing by declaration, or a reject.
+
+use alloc::vec::Vec;
+
+use crate::check;
+use crate::claim::{self, Extent};
+use crate::cut::{Choice, Ended, Framed, Held, LineEdge};
+use crate::event::{NoticeKind, Reason};
+use crate::plan::{Cut, Edge, Field, Frame, Inner};
+use crate::read::Cells;
+
+/// What becomes of a frame.
+pub(super) enum Decision<'p> {
+    Record { kind: u16, content: (u32, u32), extent: Extent, notice: Option<NoticeKind> },
+    Ignored { content: (u32, u32), count_by: Option<&'p Field> },
+    Reject { reason: Reason, clipped: bool },
+}
+
+pub(super) const NO_EXTENT: Extent = Extent { count: 0, tail: 0 };
+
+/// The characters of a sentence that the standard allows, with `$`, CR and LF.
+const STANDARD_SENTENCE: usize = 82;
+
+/// A frame laid out for reading.
+pub(super) fn cells<'a>(frame: &'a [u8], content: (u32, u32), columns: &'a [u32], extent: Extent) -> Cells<'a> {
+    Cells { bytes: &frame[content.0 as usize..content.1 as usize], columns, tail: extent.tail }
+}
+
+/// Decides about a frame. `columns` receives where its columns begin, if it has any.
+pub(super) fn decide<'p>(
+    plan: &'p Inner,
+    framed: &Framed,
+    bytes: &[u8],
+    edge: LineEdge,
+    columns: &mut Vec<u32>,
+) -> Decision<'p> {
+    let frame = &plan.frames[usize::from(framed.frame)];
+    let is_text = matches!(frame.cut, Cut::Text { .. });
+    let tested = test(frame, framed, bytes);
+    let vouched = tested == Ok(Held::Held);
+    if is_text && !vouched {
+        // Nothing vouches for the whole of a text whose beginning or end is missing.
+        if framed.ended == Ended::Closed {
+            return Decision::Reject { reason: Reason::CutShort { frame: framed.frame }, clipped: true };
+        }
+        if edge == LineEdge::Loss {
+            return Decision::Reject { reason: Reason::BegunBefore, clipped: true };
+        }
+    }
+    let decision = match tested {
+        Ok(check) => claim(plan, framed, frame, bytes, check, columns),
+        Err(reason) => Decision::Reject { reason, clipped: false },
+    };
+    match decision {
+        Decision::Record { kind, content, extent, .. } => {
+            let begun_before = is_text && !vouched && edge == LineEdge::Start;
+            let notice = begun_before.then_some(NoticeKind::MaybeBegunBefore).or(long_sentence(frame, bytes));
+            Decision::Record { kind, content, extent, notice }
+        }
+        Decision::Reject { reason, .. } => {
+            // What a searching cut found wrong in a text says more than that no record claims it.
+            let reason = match (reason, framed.tried) {
+                (Reason::Unclaimed { .. }, Some(tried)) => tried,
+                _ => reason,
+            };
+            Decision::Reject { reason, clipped: is_text && edge == LineEdge::Start }
+        }
+        ignored => ignored,
+    }
+}
+
+/// Tests the checksum of a text; the other cuts have done so before they called it a frame.
+fn test(frame: &Frame, framed: &Framed, bytes: &[u8]) -> Result<Held, Reason> {
+    match (framed.check, &frame.check) {
+        (Held::Untested, Some(check)) => check::test(check, bytes)
+            .map(|()| Held::Held)
+            .map_err(|(computed, sent)| Reason::Checksum { frame: framed.frame, computed, sent }),
+        (Held::Untested, None) => Ok(Held::Undeclared),
+        (check, _) => Ok(check),
+    }
+}
+
+fn claim<'p>(
+    plan: &'p Inner,
+    framed: &Framed,
+    frame: &'p Frame,
+    bytes: &[u8],
+    check: Held,
+    columns: &mut Vec<u32>,
+) -> Decision<'p> {
+    let content = content(frame, framed, bytes.len());
+    let text = &bytes[content.0 as usize..content.1 as usize];
+    columns.clear();
+    if frame.has_columns {
+        split(text, frame.separator, columns);
+    }
+    let header = Cells { bytes: text, columns, tail: 0 };
+    let choice = match framed.choice {
+        Choice::Undecided => claim::choose(plan, frame, &header),
+        decided => decided,
+    };
+    let reject = |reason| Decision::Reject { reason, clipped: false };
+    let number = match choice {
+        Choice::Kind(number) => number,
+        Choice::Ignore(ignore) => {
+            return Decision::Ignored { content, count_by: plan.ignores[usize::from(ignore)].count_by.as_ref() };
+        }
+        Choice::Unclaimed | Choice::Undecided => return reject(Reason::Unclaimed { frame: framed.frame }),
+    };
+    let kind = &plan.kinds[usize::from(number)];
+    if check == Held::Absent && kind.checksum_required {
+        return reject(Reason::ChecksumAbsent { frame: framed.frame });
+    }
+    if let Some(equals) = frame.header.iter().position(|field| {
+        matches!(&field.equals, Some(constant) if !header.equals(&field.field, 0, constant))
+    }) {
+        return reject(Reason::Constant { frame: framed.frame, field: equals as u16 });
+    }
+    let extent = match claim::fit(number, kind, &header) {
+        Ok(extent) => extent,
+        Err(reason) => return reject(reason),
+    };
+    match claim::pass(number, kind, &Cells { tail: extent.tail, ..header }) {
+        Ok(()) => Decision::Record { kind: number, content, extent, notice: None },
+        Err(reason) => reject(reason),
+    }
+}
+
+/// What is read of a frame. Of a text with a checksum at its end, that is what stands before it: up to the last byte covered.
+fn content(frame: &Frame, framed: &Framed, length: usize) -> (u32, u32) {
+    match (&frame.cut, &frame.check) {
+        (Cut::Text { .. }, Some(check)) if matches!(check.at, Edge::Back(_)) => {
+            let end = check.to.in_frame(length).map_or(0, |last| last + 1);
+            (0, end as u32)
+        }
+        _ => framed.content,
+    }
+}
+
+/// Where each column begins, and one past the end of the text.
+fn split(text: &[u8], separator: u8, columns: &mut Vec<u32>) {
+    columns.push(0);
+    columns.extend(memchr::memchr_iter(separator, text).map(|place| place as u32 + 1));
+    columns.push(text.len() as u32 + 1);
+}
+
+fn long_sentence(frame: &Frame, bytes: &[u8]) -> Option<NoticeKind> {
+    let long = matches!(frame.cut, Cut::Sentence { .. }) && bytes.len() + 2 > STANDARD_SENTENCE;
+    long.then_some(NoticeKind::LongSentence { length: bytes.len() as u32 })
+}

@@ -1,0 +1,303 @@
+//! One line being decoded: its window of bytes, what is known of their times, its position, and its account.
+
+use alloc::collections::VecDeque;
+use alloc::vec::Vec;
+
+use super::decide::{self, Decision};
+use super::{Join, Outcome};
+use crate::cut::{self, LineEdge, Rest, Scan, Step, View};
+use crate::event::{Fault, FaultKind, LineId, Loss, NoticeKind};
+use crate::fold::Fold;
+use crate::ledger::Ledger;
+use crate::plan::{Cut, Inner};
+use crate::time::{Span, Time};
+
+/// How late chunks can be where nobody says: a little more than the latency of common USB adapters.
+const LATENESS: Span = Span::from_nanoseconds(20_000_000);
+
+/// The window is moved to its front only when this much in front is done with, so that feeding single bytes stays cheap.
+const SLACK: usize = 4_096;
+
+/// A place where a line is closed: nothing before it joins with what follows.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Closing {
+    Loss(Loss),
+    End,
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct Line {
+    id: LineId,
+    route: usize,
+    character: Option<Span>,
+    lateness: Span,
+    /// A silence that ends a text, if the format has such.
+    idle: Option<Span>,
+    /// Bytes from `base` on. All that is not booked is in it, and what the last event lent.
+    window: Vec<u8>,
+    base: u64,
+    /// Everything before this offset is booked.
+    at: u64,
+    rest: Rest,
+    scan: Scan,
+    closings: VecDeque<(u64, Closing)>,
+    /// Offsets before which the line was silent for long enough.
+    silences: VecDeque<u64>,
+    /// From which offset on bytes arrived at which time.
+    marks: VecDeque<(u64, Option<Time>)>,
+    faults: VecDeque<(u64, FaultKind)>,
+    last: Option<Time>,
+    /// What is still to be said about bytes that are booked.
+    queue: VecDeque<Outcome>,
+    columns: Vec<u32>,
+    ledger: Ledger,
+    fold: Fold,
+}
+
+impl Line {
+    pub(super) fn new(
+        plan: &Inner,
+        id: LineId,
+        route: usize,
+        character: Option<Span>,
+        start: u64,
+        edge: LineEdge,
+    ) -> Line {
+        let text = plan.routes[route].text.map(|frame| &plan.frames[usize::from(frame)].cut);
+        let idle = if let Some(Cut::Text { idle, .. }) = text { *idle } else { None };
+        Line {
+            id,
+            route,
+            character,
+            lateness: LATENESS,
+            idle,
+            window: Vec::new(),
+            base: start,
+            at: start,
+            rest: Rest::at(edge),
+            scan: Scan::new(&plan.routes[route], start),
+            closings: VecDeque::new(),
+            silences: VecDeque::new(),
+            marks: VecDeque::new(),
+            faults: VecDeque::new(),
+            last: None,
+            queue: VecDeque::new(),
+            columns: Vec::new(),
+            ledger: Ledger::for_kinds(plan.kinds.len()),
+            fold: Fold::new(plan),
+        }
+    }
+
+    pub(super) fn id(&self) -> LineId {
+        self.id
+    }
+
+    pub(super) fn set_lateness(&mut self, lateness: Span) {
+        self.lateness = lateness;
+    }
+
+    pub(super) fn columns(&self) -> &[u32] {
+        &self.columns
+    }
+
+    pub(super) fn ledger(&self) -> Ledger {
+        Ledger { pending: self.end() - self.at, ..self.ledger.clone() }
+    }
+
+    pub(super) fn join(&self) -> Join {
+        Join { offset: self.at, rest: self.rest }
+    }
+
+    fn end(&self) -> u64 {
+        self.base + self.window.len() as u64
+    }
+
+    pub(super) fn push(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
+        self.make_room();
+        let start = self.end();
+        self.note_silence(start, time, bytes.len());
+        if self.marks.back().is_none_or(|(_, last)| *last != time) {
+            self.marks.push_back((start, time));
+        }
+        self.ledger.faults += faults.len() as u64;
+        self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(bytes.len()) as u64, fault.kind)));
+        self.window.extend_from_slice(bytes);
+        self.ledger.total += bytes.len() as u64;
+        self.last = time.or(self.last);
+    }
+
+    /// Drops what is done with from the front of the window.
+    fn make_room(&mut self) {
+        let keep = self.queue.iter().map(Outcome::offset).min().unwrap_or(self.at).min(self.at);
+        let done = (keep - self.base) as usize;
+        if done >= SLACK.max(self.window.len() / 2) || done == self.window.len() {
+            self.window.drain(..done);
+            self.base = keep;
+        }
+        while self.marks.get(1).is_some_and(|(next, _)| *next <= keep) {
+            self.marks.pop_front();
+        }
+    }
+
+    /// Books a silence before a chunk: the time since the last byte, less what the chunk's own characters took (as far as chunks can
+    /// be late at all: [`Line::tick`] relies on that).
+    fn note_silence(&mut self, start: u64, time: Option<Time>, length: usize) {
+        let (Some(idle), Some(time), Some(last)) = (self.idle, time, self.last) else { return };
+        let characters = self.character.map_or(0, |one| one.nanoseconds().saturating_mul(length as i64));
+        let own = characters.min(self.lateness.nanoseconds());
+        if time.since(last).nanoseconds().saturating_sub(own) >= idle.nanoseconds() {
+            self.add_silence(start);
+        }
+    }
+
+    fn add_silence(&mut self, offset: u64) {
+        if offset > self.at && self.silences.back() != Some(&offset) {
+            self.silences.push_back(offset);
+        }
+    }
+
+    pub(super) fn tick(&mut self, now: Time) {
+        if self.deadline().is_some_and(|deadline| now >= deadline) {
+            self.add_silence(self.end());
+        }
+    }
+
+    /// When it is certain that no byte of a text still comes: after the silence and the lateness of the adapter.
+    pub(super) fn deadline(&self) -> Option<Time> {
+        let told = self.silences.back() == Some(&self.end());
+        match (self.idle, self.last) {
+            (Some(idle), Some(last)) if self.at < self.end() && !told => Some(last.after(idle).after(self.lateness)),
+            _ => None,
+        }
+    }
+
+    pub(super) fn close(&mut self, closing: Closing) {
+        self.closings.push_back((self.end(), closing));
+    }
+
+    /// The next thing to say, or nothing until more comes in.
+    pub(super) fn advance(&mut self, plan: &Inner) -> Option<Outcome> {
+        loop {
+            if let Some(outcome) = self.queue.pop_front() {
+                return Some(outcome);
+            }
+            let closing = self.closings.front().map(|(offset, _)| *offset);
+            if closing == Some(self.at) {
+                self.pass_closing();
+                continue;
+            }
+            if self.at == self.end() {
+                return None;
+            }
+            while self.silences.front().is_some_and(|silence| *silence <= self.at) {
+                self.silences.pop_front();
+            }
+            let visible = (closing.unwrap_or(self.end()) - self.base) as usize;
+            let view = View {
+                bytes: &self.window[..visible],
+                base: self.base,
+                closed: closing.is_some(),
+                silence: self.silences.front().copied(),
+            };
+            let route = &plan.routes[self.route];
+            let step = cut::step(plan, route, &view, self.at, self.rest, &mut self.scan)?;
+            self.book(plan, step);
+        }
+    }
+
+    /// Goes to the other side of a loss, or past the end.
+    fn pass_closing(&mut self) {
+        if let Some((_, Closing::Loss(loss))) = self.closings.pop_front() {
+            self.ledger.losses += 1;
+            self.queue.push_back(Outcome::Notice { offset: self.at, kind: NoticeKind::Loss(loss) });
+        }
+        self.rest = Rest::at(LineEdge::Loss);
+        self.scan.reset(self.at);
+        self.silences.clear();
+    }
+
+    /// Books a piece of the line and queues what is to be said about it.
+    fn book(&mut self, plan: &Inner, step: Step) {
+        let offset = self.at;
+        let (to, rest) = match step {
+            Step::Filler { to, rest } | Step::Frame { to, rest, .. } | Step::Run { to, rest, .. } => (to, rest),
+        };
+        while let Some((fault, kind)) = self.faults.front().copied().filter(|(fault, _)| *fault < to) {
+            self.queue.push_back(Outcome::Notice { offset: fault, kind: NoticeKind::Fault(kind) });
+            self.faults.pop_front();
+        }
+        let length = to - offset;
+        match step {
+            Step::Filler { .. } => self.ledger.filler += length,
+            Step::Run { reason, candidates, clipped, .. } => self.reject(offset, length, reason, candidates, clipped),
+            Step::Frame { frame, .. } => {
+                let start = (offset - self.base) as usize;
+                let bytes = &self.window[start..start + length as usize];
+                match decide::decide(plan, &frame, bytes, self.rest.edge, &mut self.columns) {
+                    Decision::Record { kind, content, extent, notice } => {
+                        self.ledger.recorded += length;
+                        self.ledger.records[usize::from(kind)] += 1;
+                        let cells = decide::cells(bytes, content, &self.columns, extent);
+                        let queue = &mut self.queue;
+                        queue.extend(notice.map(|kind| Outcome::Notice { offset, kind }));
+                        self.fold.record(plan, kind, &cells, &mut |kind| {
+                            queue.push_back(Outcome::Notice { offset, kind });
+                        });
+                        if plan.kinds[usize::from(kind)].wanted {
+                            let (count, tail) = (extent.count, extent.tail as u32);
+                            let length = length as u32;
+                            queue.push_back(Outcome::Record { kind, offset, length, content, count, tail });
+                        }
+                    }
+                    Decision::Ignored { content, count_by } => {
+                        let cells = decide::cells(bytes, content, &self.columns, decide::NO_EXTENT);
+                        let name = count_by.and_then(|field| cells.text(field, 0));
+                        self.ledger.ignore(length, name, plan.limits.names);
+                    }
+                    Decision::Reject { reason, clipped } => self.reject(offset, length, reason, 1, clipped),
+                }
+                if frame.ended == cut::Ended::Interrupted {
+                    self.queue.push_back(Outcome::Notice { offset: to, kind: NoticeKind::Interrupted });
+                }
+            }
+        }
+        self.at = to;
+        self.rest = rest;
+    }
+
+    fn reject(&mut self, offset: u64, length: u64, reason: crate::Reason, candidates: u32, clipped: bool) {
+        if clipped {
+            self.ledger.clipped += length;
+            self.ledger.clips += 1;
+        } else {
+            self.ledger.rejected += length;
+            self.ledger.rejects += 1;
+        }
+        self.queue.push_back(Outcome::Reject { offset, length, reason, candidates, clipped });
+    }
+
+    /// Bytes that the window still holds.
+    pub(super) fn bytes(&self, offset: u64, length: u64) -> &[u8] {
+        let start = (offset - self.base) as usize;
+        &self.window[start..start + length as usize]
+    }
+
+    /// When the first and the last of some bytes arrived.
+    pub(super) fn times(&self, offset: u64, length: u64) -> Option<(Time, Time)> {
+        let at = |offset: u64| {
+            let behind = self.marks.partition_point(|(start, _)| *start <= offset);
+            self.marks.get(behind.checked_sub(1)?)?.1
+        };
+        Some((at(offset)?, at(offset + length.max(1) - 1)?))
+    }
+}
+
+impl Outcome {
+    fn offset(&self) -> u64 {
+        match self {
+            Outcome::Record { offset, .. } | Outcome::Reject { offset, .. } => *offset,
+            // A notice lends no bytes.
+            Outcome::Notice { .. } => u64::MAX,
+        }
+    }
+}

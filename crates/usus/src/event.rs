@@ -1,0 +1,424 @@
+//! What a decoder says: records, rejects, clipped bytes and notices; and the reasons in them, as plain data.
+
+use core::fmt;
+
+use crate::plan::Plan;
+use crate::record::Record;
+use crate::time::Time;
+
+/// One of a decoder's lines, as [`Decoder::line`](crate::Decoder::line) returns it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct LineId(pub(crate) u32);
+
+impl LineId {
+    /// Its number: lines count from 0 in the order in which they were added.
+    pub const fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// What happened next on a line. Everything in it is lent until the next call.
+#[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
+pub enum Event<'a> {
+    /// A record.
+    Record(Record<'a>),
+    /// Bytes that gave no record, with the reason.
+    Reject(Reject<'a>),
+    /// Bytes of a frame that the edge of the recording cut.
+    Clipped(Reject<'a>),
+    /// Something worth knowing about bytes that are booked elsewhere.
+    Notice(Notice<'a>),
+}
+
+/// Bytes that gave no record.
+#[derive(Clone, Copy)]
+#[non_exhaustive]
+pub struct Reject<'a> {
+    /// The plan they were read by.
+    pub plan: &'a Plan,
+    /// The line.
+    pub line: LineId,
+    /// Stream offset of the first byte.
+    pub offset: u64,
+    /// The bytes.
+    pub bytes: &'a [u8],
+    /// When the first and the last of them arrived.
+    pub times: Option<(Time, Time)>,
+    /// Why: what stood in the way of the first candidate among them.
+    pub reason: Reason,
+    /// How many candidates there were: places where a frame seemed to begin, or one for a whole frame.
+    pub candidates: u32,
+}
+
+impl fmt::Debug for Reject<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Reject({}+{}, {:?})", self.offset, self.bytes.len(), self.reason)
+    }
+}
+
+/// Why bytes gave no record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Reason {
+    /// Nothing in them looks like the start of a frame.
+    NoStart,
+    /// A frame begins, but the input ends, or bytes are missing, before its end.
+    CutShort {
+        /// The frame.
+        frame: u16,
+    },
+    /// The recording began in the middle of it.
+    BegunBefore,
+    /// A frame begins, but no record has this length.
+    Length {
+        /// The frame.
+        frame: u16,
+        /// The length that the frame says it has, in bytes.
+        found: u64,
+    },
+    /// A frame begins, but a constant of its header has another value.
+    Constant {
+        /// The frame.
+        frame: u16,
+        /// Index of the field in the header.
+        field: u16,
+    },
+    /// The checksum does not hold.
+    Checksum {
+        /// The frame.
+        frame: u16,
+        /// What the bytes give.
+        computed: u128,
+        /// What was sent; nothing if it is no number.
+        sent: Option<u128>,
+    },
+    /// There has to be a checksum, and there is none.
+    ChecksumAbsent {
+        /// The frame.
+        frame: u16,
+    },
+    /// A sentence holds a byte that no sentence may hold.
+    SentenceByte {
+        /// The frame.
+        frame: u16,
+        /// The byte.
+        byte: u8,
+    },
+    /// A sentence is longer than the limit.
+    SentenceTooLong {
+        /// The frame.
+        frame: u16,
+    },
+    /// A line is longer than the limit.
+    LineTooLong {
+        /// The frame.
+        frame: u16,
+        /// The limit in bytes.
+        limit: u32,
+    },
+    /// A whole frame that no record claims and no `ignore` names.
+    Unclaimed {
+        /// The frame.
+        frame: u16,
+    },
+    /// A text has too few columns.
+    Columns {
+        /// The kind.
+        kind: u16,
+        /// Columns needed.
+        needed: u32,
+        /// Columns found.
+        found: u32,
+    },
+    /// A text has columns that the format does not speak of.
+    MoreColumns {
+        /// The kind.
+        kind: u16,
+        /// Columns declared.
+        declared: u32,
+        /// Columns found.
+        found: u32,
+    },
+    /// A group's count does not go with the length of the frame.
+    Count {
+        /// The kind.
+        kind: u16,
+        /// The count that was sent; nothing if it is absent or no number.
+        sent: Option<i64>,
+    },
+    /// A field that must have one value has another.
+    Equals {
+        /// The kind.
+        kind: u16,
+        /// Index of the field among those that decide.
+        field: u16,
+    },
+    /// A field that must be valid is not.
+    Invalid {
+        /// The kind.
+        kind: u16,
+        /// Index of the field among those that decide.
+        field: u16,
+    },
+}
+
+impl Reason {
+    /// A short word for it, the same for all instances: what rejects are counted by.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Reason::NoStart => "no start of a frame",
+            Reason::CutShort { .. } => "cut short",
+            Reason::BegunBefore => "begun before the recording",
+            Reason::Length { .. } => "length",
+            Reason::Constant { .. } => "header constant",
+            Reason::Checksum { .. } => "checksum",
+            Reason::ChecksumAbsent { .. } => "checksum absent",
+            Reason::SentenceByte { .. } => "byte not allowed in a sentence",
+            Reason::SentenceTooLong { .. } => "sentence too long",
+            Reason::LineTooLong { .. } => "line too long",
+            Reason::Unclaimed { .. } => "claimed by no record",
+            Reason::Columns { .. } => "too few columns",
+            Reason::MoreColumns { .. } => "too many columns",
+            Reason::Count { .. } => "group count",
+            Reason::Equals { .. } => "field constant",
+            Reason::Invalid { .. } => "invalid field",
+        }
+    }
+
+    /// The reason in a sentence, with the names of `plan`.
+    pub fn describe<'a>(&'a self, plan: &'a Plan) -> impl fmt::Display + 'a {
+        Description { reason: self, plan }
+    }
+}
+
+struct Description<'a> {
+    reason: &'a Reason,
+    plan: &'a Plan,
+}
+
+impl fmt::Display for Description<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let plan = self.plan;
+        let kind = |kind: u16| plan.0.schema.kinds.get(usize::from(kind)).map_or("", |kind| kind.name.as_str());
+        let gate = |kind: u16, field: u16| {
+            let kind = plan.0.kinds.get(usize::from(kind));
+            kind.and_then(|kind| kind.gates.get(usize::from(field))).map_or("", |gate| gate.name.as_str())
+        };
+        match *self.reason {
+            Reason::NoStart => f.write_str("nothing in it looks like the start of a frame"),
+            Reason::CutShort { frame } => write!(f, "a {} begins, but its end is not there", plan.frame_name(frame)),
+            Reason::BegunBefore => f.write_str("it began before the recording"),
+            Reason::Length { frame, found } => {
+                write!(f, "a {} begins, but no record is {found} bytes long", plan.frame_name(frame))
+            }
+            Reason::Constant { frame, field } => {
+                let header = plan.0.frames.get(usize::from(frame)).map(|frame| &frame.header);
+                let name = header.and_then(|header| header.get(usize::from(field))).map_or("", |field| &field.name);
+                write!(f, "a {} begins, but its {} is not what it has to be", plan.frame_name(frame), or_constant(name))
+            }
+            Reason::Checksum { frame, computed, sent: Some(sent) } => {
+                let digits = plan.check_digits(frame);
+                let name = plan.frame_name(frame);
+                write!(f, "the checksum of a {name} does not hold: it gives {computed:0digits$X}, sent was {sent:0digits$X}")
+            }
+            Reason::Checksum { frame, computed, sent: None } => {
+                let digits = plan.check_digits(frame);
+                let name = plan.frame_name(frame);
+                write!(f, "the checksum of a {name} is no number; it gives {computed:0digits$X}")
+            }
+            Reason::ChecksumAbsent { frame } => {
+                write!(f, "a {} without the checksum that it has to have", plan.frame_name(frame))
+            }
+            Reason::SentenceByte { frame, byte } => {
+                write!(f, "a {} begins, but holds the byte {byte:02X}", plan.frame_name(frame))
+            }
+            Reason::SentenceTooLong { frame } => write!(
+                f,
+                "a {} begins, but does not end within {} characters",
+                plan.frame_name(frame),
+                crate::limits::SENTENCE
+            ),
+            Reason::LineTooLong { frame, limit } => {
+                write!(f, "a line of {} does not end within {limit} bytes", plan.frame_name(frame))
+            }
+            Reason::Unclaimed { frame } => {
+                write!(f, "a whole {} that no record claims and no ignore names", plan.frame_name(frame))
+            }
+            Reason::Columns { kind: of, needed, found } => {
+                write!(f, "{} needs {needed} columns, this has {found}", kind(of))
+            }
+            Reason::MoreColumns { kind: of, declared, found } => {
+                write!(f, "{} has {declared} columns, this has {found}", kind(of))
+            }
+            Reason::Count { kind: of, sent: Some(sent) } => {
+                write!(f, "the group of {} has {sent} items by its count, which does not go with the length", kind(of))
+            }
+            Reason::Count { kind: of, sent: None } => write!(f, "the group of {} has no usable count", kind(of)),
+            Reason::Equals { kind: of, field } => {
+                write!(f, "{} of {} is not what it has to be", or_constant(gate(of, field)), kind(of))
+            }
+            Reason::Invalid { kind: of, field } => {
+                write!(f, "{} of {} is not a value of its type", gate(of, field), kind(of))
+            }
+        }
+    }
+}
+
+fn or_constant(name: &str) -> &str {
+    if name.is_empty() { "constant" } else { name }
+}
+
+impl Plan {
+    /// Hex digits that show the checksum of a frame.
+    fn check_digits(&self, frame: u16) -> usize {
+        let check = self.0.frames.get(usize::from(frame)).and_then(|frame| frame.check.as_ref());
+        check.map_or(2, |check| usize::from(check.checksum.width()).div_ceil(4))
+    }
+}
+
+/// Something worth knowing that is neither a record nor a reject.
+#[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
+pub struct Notice<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// The line.
+    pub line: LineId,
+    /// Stream offset of what it is about.
+    pub offset: u64,
+    /// What it is.
+    pub kind: NoticeKind,
+}
+
+/// What a notice says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum NoticeKind {
+    /// A sentence is longer than the 82 characters of the standard. It is taken, since its checksum holds.
+    LongSentence {
+        /// Its length from `$` to the last digit of its checksum.
+        length: u32,
+    },
+    /// A line of text was interrupted by a frame of another cut, and is taken as two lines.
+    Interrupted,
+    /// A line of text is taken that began where the recording began: its start may be missing.
+    MaybeBegunBefore,
+    /// A counter did not go up by one.
+    CounterJump {
+        /// The kind of record.
+        kind: u16,
+        /// Index of the counter among those of the kind.
+        counter: u16,
+        /// The value that should have come.
+        expected: u64,
+        /// The value that came.
+        found: u64,
+    },
+    /// There are more series than the limit; this one's counters are not followed.
+    TooManySeries {
+        /// The kind of record.
+        kind: u16,
+    },
+    /// The source marked a fault on a character.
+    Fault(FaultKind),
+    /// The source says that bytes are missing here.
+    Loss(Loss),
+}
+
+impl NoticeKind {
+    /// A short word for it, the same for all instances.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            NoticeKind::LongSentence { .. } => "long sentence",
+            NoticeKind::Interrupted => "interrupted line",
+            NoticeKind::MaybeBegunBefore => "line at the recording's start",
+            NoticeKind::CounterJump { .. } => "counter jump",
+            NoticeKind::TooManySeries { .. } => "too many series",
+            NoticeKind::Fault(fault) => fault.word(),
+            NoticeKind::Loss(_) => "loss",
+        }
+    }
+}
+
+impl fmt::Display for Notice<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let kinds = &self.plan.0.schema.kinds;
+        let kind_name = |kind: u16| kinds.get(usize::from(kind)).map_or("", |kind| kind.name.as_str());
+        match self.kind {
+            NoticeKind::LongSentence { length } => {
+                write!(f, "a sentence of {length} characters, taken because its checksum holds")
+            }
+            NoticeKind::Interrupted => f.write_str("a line was interrupted by a frame and is taken as two"),
+            NoticeKind::MaybeBegunBefore => {
+                f.write_str("this line began where the recording began; its start may be missing")
+            }
+            NoticeKind::CounterJump { kind, counter, expected, found } => {
+                let plan = self.plan.0.kinds.get(usize::from(kind));
+                let counter = plan.and_then(|kind| kind.counters.get(usize::from(counter)));
+                let counter = counter.map_or("", |counter| counter.name.as_str());
+                write!(f, "{counter} of {} should be {expected} and is {found}", kind_name(kind))
+            }
+            NoticeKind::TooManySeries { kind } => {
+                write!(f, "too many series of {}; the counters of further ones are not followed", kind_name(kind))
+            }
+            NoticeKind::Fault(fault) => write!(f, "the source marked a fault: {}", fault.word()),
+            NoticeKind::Loss(loss) => write!(f, "bytes are missing here: {}", loss.word()),
+        }
+    }
+}
+
+/// A fault that the source saw on one character.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum FaultKind {
+    /// Its parity is wrong.
+    Parity,
+    /// Its stop bit is missing.
+    Framing,
+    /// The line was held at the start level for longer than a character.
+    Break,
+}
+
+impl FaultKind {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            FaultKind::Parity => "parity fault",
+            FaultKind::Framing => "framing fault",
+            FaultKind::Break => "break",
+        }
+    }
+}
+
+/// A fault on one byte of a chunk.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Fault {
+    /// Index of the byte in the chunk; the length of the chunk for a break behind it.
+    pub at: usize,
+    /// What it is.
+    pub kind: FaultKind,
+}
+
+/// Why bytes are missing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Loss {
+    /// The port was closed and opened again.
+    Reopened,
+    /// The receiver could not keep up.
+    Overrun,
+    /// The recording itself has a gap.
+    Gap,
+}
+
+impl Loss {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Loss::Reopened => "the port was opened again",
+            Loss::Overrun => "the receiver was overrun",
+            Loss::Gap => "the recording has a gap",
+        }
+    }
+}

@@ -1,0 +1,196 @@
+//! Running a format's own examples: each frame must give the record that it says.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use crate::cut::LineEdge;
+use crate::decoder::{Chunk, Decoder};
+use crate::event::Event;
+use crate::format::{Example, Expected, Format, Literal};
+use crate::plan::Plan;
+use crate::record::{Cell, Record};
+use crate::time::Time;
+use crate::value::{Decimal, Reading, Value};
+
+/// What an example gave.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct ExampleOutcome {
+    /// Index of the example in the format.
+    pub example: usize,
+    /// The kind that it should give.
+    pub kind: String,
+    /// Where it differs from what it should give; none if it holds.
+    pub differences: Vec<Difference>,
+}
+
+/// One difference between what an example should give and what it gave.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Difference {
+    /// The field, such as `tension` or `peaks[2].force`; empty for the record as a whole.
+    pub field: String,
+    /// What it should be.
+    pub expected: String,
+    /// What it is.
+    pub found: String,
+}
+
+impl Plan {
+    /// Runs the examples of `format`, of which this is the plan.
+    pub fn run_examples(&self, format: &Format) -> Vec<ExampleOutcome> {
+        let run = |(example, declared): (usize, &Example)| {
+            let differences = self.run_example(format, declared);
+            ExampleOutcome { example, kind: declared.kind.value.clone(), differences }
+        };
+        format.examples.iter().enumerate().map(run).collect()
+    }
+
+    fn run_example(&self, format: &Format, example: &Example) -> Vec<Difference> {
+        let role = example.on.as_ref().map(|on| on.value.as_str());
+        let role = role.or(format.lines.first().map(|line| line.role.value.as_str())).unwrap_or_default();
+        let mut decoder = Decoder::new(self);
+        let Some(line) = decoder.add_line(role, 0, LineEdge::None) else {
+            return whole("a line of the format".to_string(), format!("no line `{role}`"));
+        };
+        let mut bytes = example.bytes.clone();
+        if example.is_text && !bytes.ends_with(b"\n") && !bytes.ends_with(b"\r") {
+            bytes.extend_from_slice(b"\r\n");
+        }
+        let mut state = Run { example, found: None, others: Vec::new() };
+        let chunk = Chunk { time: Some(Time::from_nanoseconds(0)), ..Chunk::new(line, &bytes) };
+        let mut events = decoder.feed(chunk);
+        while let Some(event) = events.next() {
+            state.take(event);
+        }
+        // A format that ends its texts by silence hears one.
+        let mut events = decoder.tick(Time::from_nanoseconds(i64::MAX));
+        while let Some(event) = events.next() {
+            state.take(event);
+        }
+        let mut events = decoder.finish();
+        while let Some(event) = events.next() {
+            state.take(event);
+        }
+        let ignored = decoder.ledger(line).ignored_frames;
+        state.differences(ignored)
+    }
+}
+
+struct Run<'e> {
+    example: &'e Example,
+    /// Differences of the first record.
+    found: Option<Vec<Difference>>,
+    /// What came beside it.
+    others: Vec<String>,
+}
+
+impl Run<'_> {
+    fn take(&mut self, event: Event<'_>) {
+        match event {
+            Event::Record(record) if self.found.is_none() => self.found = Some(compare(self.example, &record)),
+            Event::Record(record) => self.others.push(format!("another record, {}", record.kind())),
+            Event::Reject(reject) => {
+                self.others.push(format!("{} bytes rejected: {}", reject.bytes.len(), reject.reason.describe(reject.plan)));
+            }
+            Event::Clipped(clipped) => {
+                let reason = clipped.reason.describe(clipped.plan);
+                self.others.push(format!("{} bytes of a frame that is not whole: {reason}", clipped.bytes.len()));
+            }
+            Event::Notice(_) => {}
+        }
+    }
+
+    fn differences(self, ignored: u64) -> Vec<Difference> {
+        let expected = format!("the record {}", self.example.kind.value);
+        match self.found {
+            Some(mut differences) => {
+                let nothing_else = |other: String| whole("nothing else".to_string(), other);
+                differences.extend(self.others.into_iter().flat_map(nothing_else));
+                differences
+            }
+            None if ignored > 0 => whole(expected, "a frame that the format ignores".to_string()),
+            None if self.others.is_empty() => whole(expected, "nothing".to_string()),
+            None => whole(expected, self.others.join("; ")),
+        }
+    }
+}
+
+fn whole(expected: String, found: String) -> Vec<Difference> {
+    [Difference { field: String::new(), expected, found }].to_vec()
+}
+
+fn compare(example: &Example, record: &Record<'_>) -> Vec<Difference> {
+    if record.kind() != example.kind.value {
+        return whole(format!("the record {}", example.kind.value), format!("the record {}", record.kind()));
+    }
+    let mut differences = Vec::new();
+    for (name, expected) in &example.fields {
+        let cell = record.fields().find(|(schema, _)| schema.name == name.value).map(|(_, cell)| cell);
+        compare_cell(&name.value, expected, cell, &mut differences);
+    }
+    differences
+}
+
+fn compare_cell(path: &str, expected: &Expected, found: Option<Cell<'_>>, differences: &mut Vec<Difference>) {
+    let mut differ = |field: String, expected: String, found: String| differences.push(Difference { field, expected, found });
+    match (expected, found) {
+        (Expected::Value(literal), Some(Cell::Reading(reading))) => {
+            if !matches(&literal.value, reading) {
+                differ(path.to_string(), show_literal(&literal.value), show(reading));
+            }
+        }
+        (Expected::Items(_, expected), Some(Cell::Group(items))) => {
+            if expected.len() != items.len() {
+                differ(path.to_string(), format!("{} items", expected.len()), format!("{} items", items.len()));
+            }
+            for (index, (expected, item)) in expected.iter().zip(items).enumerate() {
+                for (name, expected) in expected {
+                    let path = format!("{path}[{}].{}", index + 1, name.value);
+                    compare_cell(&path, expected, item.get(&name.value).map(Cell::Reading), differences);
+                }
+            }
+        }
+        (_, None) => differ(path.to_string(), "a field of that name".to_string(), "none".to_string()),
+        (Expected::Value(_), Some(Cell::Group(_))) => differ(path.to_string(), "a value".to_string(), "a group".to_string()),
+        (Expected::Items(..), Some(_)) => differ(path.to_string(), "a group".to_string(), "a value".to_string()),
+    }
+}
+
+/// Whether a reading is what a literal says: numbers as numbers, everything else as the text that outputs show. The empty text
+/// stands for no value.
+fn matches(literal: &Literal, reading: Reading<'_>) -> bool {
+    match (literal, reading.value) {
+        (Literal::Number(expected), Value::Decimal(number) | Value::Code { number, .. }) => {
+            expected.compare(number).is_eq()
+        }
+        (Literal::Number(expected), Value::F32(number)) => expected.to_f64() as f32 == number,
+        (Literal::Number(expected), Value::F64(number)) => expected.to_f64() == number,
+        (Literal::Number(expected), Value::Text(text)) => {
+            Decimal::parse(text.bytes()).is_some_and(|number| number == *expected)
+        }
+        (Literal::Bool(expected), Value::Bool(flag)) => *expected == flag,
+        (Literal::Text(expected), value) => *expected == value.to_string(),
+        _ => false,
+    }
+}
+
+fn show_literal(literal: &Literal) -> String {
+    match literal {
+        Literal::Number(number) => number.to_string(),
+        Literal::Text(text) if text.is_empty() => "no value".to_string(),
+        Literal::Text(text) => format!("\"{}\"", text.escape_debug()),
+        Literal::Bool(flag) => flag.to_string(),
+    }
+}
+
+fn show(reading: Reading<'_>) -> String {
+    match reading.value {
+        Value::Absent(_) if reading.quality == crate::Quality::Invalid => "no value (invalid)".to_string(),
+        Value::Absent(_) => "no value".to_string(),
+        Value::Text(text) => format!("\"{}\"", text.to_string().escape_debug()),
+        Value::Code { number, name } => format!("{name} ({number})"),
+        value => value.to_string(),
+    }
+}

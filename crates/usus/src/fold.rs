@@ -1,0 +1,76 @@
+//! The fold: what needs more than one frame, in the order of the records. Its state is kept for each line, kind and series.
+//!
+//! Now it follows counters. It looks at records only, never at how they were cut, so it can run behind decoders that work on
+//! pieces of a stream.
+
+use alloc::collections::BTreeMap;
+use alloc::vec::Vec;
+
+use crate::event::NoticeKind;
+use crate::plan::Inner;
+use crate::read::Cells;
+
+/// The state of the fold of one line.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Fold {
+    /// For each kind, its series by the bytes of their fields, with the last value of each counter.
+    kinds: Vec<BTreeMap<Vec<u8>, Vec<Option<u128>>>>,
+    /// The series at hand; kept so that looking one up allocates nothing.
+    key: Vec<u8>,
+    known: usize,
+    full: bool,
+}
+
+impl Fold {
+    pub(crate) fn new(plan: &Inner) -> Fold {
+        Fold { kinds: plan.kinds.iter().map(|_| BTreeMap::new()).collect(), ..Fold::default() }
+    }
+
+    /// Takes a record in, and says what it means beside those before it.
+    pub(crate) fn record(&mut self, plan: &Inner, number: u16, cells: &Cells<'_>, notices: &mut dyn FnMut(NoticeKind)) {
+        let kind = &plan.kinds[usize::from(number)];
+        if kind.counters.is_empty() {
+            return;
+        }
+        self.key.clear();
+        for field in &kind.series {
+            use core::fmt::Write;
+            // Values of different fields must not run together. Writing to a Vec does not fail.
+            let _ = write!(Key(&mut self.key), "{}\u{1F}", cells.reading(field, 0).value);
+        }
+        let series = &mut self.kinds[usize::from(number)];
+        if !series.contains_key(&self.key) {
+            if self.known >= plan.limits.series {
+                if !core::mem::replace(&mut self.full, true) {
+                    notices(NoticeKind::TooManySeries { kind: number });
+                }
+                return;
+            }
+            self.known += 1;
+            series.insert(self.key.clone(), alloc::vec![None; kind.counters.len()]);
+        }
+        let Some(last) = series.get_mut(&self.key) else { return };
+        for (index, (counter, last)) in kind.counters.iter().zip(last).enumerate() {
+            let Some(found) = cells.integer(&counter.field, 0).and_then(|found| u128::try_from(found).ok()) else { continue };
+            let expected = last.map(|last| (last + 1) % counter.modulus);
+            if let Some(expected) = expected.filter(|expected| *expected != found) {
+                notices(NoticeKind::CounterJump {
+                    kind: number,
+                    counter: index as u16,
+                    expected: expected as u64,
+                    found: found as u64,
+                });
+            }
+            *last = Some(found);
+        }
+    }
+}
+
+struct Key<'a>(&'a mut Vec<u8>);
+
+impl core::fmt::Write for Key<'_> {
+    fn write_str(&mut self, text: &str) -> core::fmt::Result {
+        self.0.extend_from_slice(text.as_bytes());
+        Ok(())
+    }
+}

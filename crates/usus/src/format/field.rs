@@ -1,0 +1,244 @@
+//! Reading fields and groups of fields.
+
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+use core::ops::Range;
+
+use toml::de::{DeTable, DeValue};
+
+use super::keys::{Keys, decimal, in_file_order, wrong};
+use super::read::{integer_type, pair_of, span_of, unknown_type};
+use super::{Count, Field, FieldType, Group, Literal, Order, Place, Spanned, TAKEN};
+use crate::limits;
+use crate::problem::{ProblemKind, Problems};
+use crate::value::Decimal;
+
+/// Reads a list of fields.
+pub(super) fn read_all(keys: &mut Keys<'_, '_>, key: &'static str) -> Vec<Field> {
+    read_list(keys, key, true)
+}
+
+fn read_list(keys: &mut Keys<'_, '_>, key: &'static str, groups: bool) -> Vec<Field> {
+    let tables = keys.tables(key);
+    if let Some((_, span)) = tables.get(limits::FIELDS) {
+        let kind = ProblemKind::TooMany { what: "fields", found: tables.len(), limit: limits::FIELDS };
+        keys.problem(span.clone(), kind);
+    }
+    tables
+        .into_iter()
+        .take(limits::FIELDS)
+        .map(|(table, span)| read(table, span, groups, keys.problems))
+        .collect()
+}
+
+fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Problems) -> Field {
+    let mut keys = Keys::new(table, span.clone(), "a field", problems);
+    let name = keys.name("name");
+    let internal = keys.flag("internal");
+    if let Some(name) = &name
+        && !internal
+        && TAKEN.contains(&name.value.as_str())
+    {
+        keys.problem(name.span.clone(), ProblemKind::BadName { name: name.value.clone() });
+    }
+    let field = Field {
+        span,
+        name,
+        title: keys.text("title").map(|title| title.value),
+        tag: keys.text("tag").map(|tag| tag.value),
+        internal,
+        place: read_place(&mut keys),
+        kind: read_type(&mut keys),
+        width: keys.size("width", 1),
+        bits: read_bits(&mut keys),
+        flags: read_flags(&mut keys),
+        codes: read_codes(&mut keys),
+        equals: keys.literal("equals"),
+        reserved: keys.flag("reserved"),
+        scale: read_scale(&mut keys),
+        add: keys.decimal("add"),
+        places: keys.size("places", 0),
+        unit: keys.text("unit"),
+        unit_from: keys.text("unit_from"),
+        no_data: keys.literals("no_data"),
+        range: read_range(&mut keys),
+        counter: keys.flag("counter"),
+        rollover: keys.integer("rollover"),
+        layout: keys.text("layout"),
+        optional: keys.flag("optional"),
+        strict: keys.word("invalid", "treatment of invalid text", &[("reject", true), ("keep", false)]).unwrap_or(false),
+        fill: read_fill(&mut keys),
+        group: read_group(&mut keys, groups),
+    };
+    keys.done();
+    field
+}
+
+fn read_place(keys: &mut Keys<'_, '_>) -> Place {
+    let byte = keys.integer("byte").map(Place::Byte);
+    let column = keys.value("column").and_then(|value| span_of(keys.problems, "column", 1, value)).map(Place::Columns);
+    let chars = keys.value("chars").and_then(|value| span_of(keys.problems, "chars", 1, value)).map(Place::Characters);
+    let given = [byte, column, chars].into_iter().flatten().collect::<Vec<_>>();
+    if given.len() > 1 {
+        let kind = ProblemKind::Senseless("one of `byte`, `column` and `chars` says the place, not several");
+        keys.problem(keys.span(), kind);
+    }
+    given.into_iter().next().unwrap_or(Place::Next)
+}
+
+fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
+    let word = keys.text("type")?;
+    let found = match word.value.as_str() {
+        "text" => Some(FieldType::Text),
+        "bytes" => Some(FieldType::Bytes),
+        "number" => Some(FieldType::Number),
+        "hex" => Some(FieldType::Hex),
+        "lat" => Some(FieldType::Latitude),
+        "lon" => Some(FieldType::Longitude),
+        "clock" => Some(FieldType::Clock),
+        "date" => Some(FieldType::Date),
+        "f32be" => Some(FieldType::F32(Order::Big)),
+        "f32le" => Some(FieldType::F32(Order::Little)),
+        "f64be" => Some(FieldType::F64(Order::Big)),
+        "f64le" => Some(FieldType::F64(Order::Little)),
+        other => integer_type(other).map(FieldType::Integer),
+    };
+    match found {
+        Some(value) => Some(Spanned { span: word.span, value }),
+        None => {
+            keys.problem(word.span, unknown_type(&word.value));
+            None
+        }
+    }
+}
+
+fn read_bits(keys: &mut Keys<'_, '_>) -> Option<Spanned<(u8, u8)>> {
+    let value = keys.value("bits")?;
+    let bits = span_of(keys.problems, "bits", 0, value)?;
+    match (u8::try_from(bits.value.0), u8::try_from(bits.value.1)) {
+        (Ok(first), Ok(last)) if last < 64 => Some(Spanned { span: bits.span, value: (first, last) }),
+        _ => {
+            wrong(keys.problems, "bits", "bits from 0 to 63", value);
+            None
+        }
+    }
+}
+
+fn read_flags(keys: &mut Keys<'_, '_>) -> Vec<(u8, Spanned<String>)> {
+    let Some((table, span)) = keys.table("flags") else { return Vec::new() };
+    let entries = in_file_order(table);
+    if entries.is_empty() {
+        keys.problem(span, ProblemKind::Senseless("`flags` names no bit"));
+    }
+    let mut flags = Vec::new();
+    for (bit, value) in entries {
+        let Some(bit_number) = bit.value.parse::<u8>().ok().filter(|&bit| bit < 64) else {
+            let kind = ProblemKind::WrongValue {
+                key: "flags".to_string(),
+                expected: "the numbers of bits, from 0 to 63, as keys",
+                found: alloc::format!("`{}`", bit.value),
+            };
+            keys.problem(bit.span, kind);
+            continue;
+        };
+        let DeValue::String(name) = value.get_ref() else {
+            keys.wrong("flags", "names of bits", value);
+            continue;
+        };
+        let name = Spanned { span: value.span(), value: name.clone().into_owned() };
+        if let Some(name) = keys.checked_name(name) {
+            flags.push((bit_number, name));
+        }
+    }
+    flags
+}
+
+fn read_codes(keys: &mut Keys<'_, '_>) -> Vec<(Spanned<Literal>, String)> {
+    let Some((table, span)) = keys.table("codes") else { return Vec::new() };
+    let entries = in_file_order(table);
+    if entries.len() > limits::CODES {
+        let kind = ProblemKind::TooMany { what: "codes", found: entries.len(), limit: limits::CODES };
+        keys.problem(span, kind);
+        return Vec::new();
+    }
+    let mut codes = Vec::new();
+    for (key, value) in entries {
+        let DeValue::String(name) = value.get_ref() else {
+            keys.wrong("codes", "names in quotes", value);
+            continue;
+        };
+        codes.push((Spanned { span: key.span, value: Literal::Text(key.value) }, name.clone().into_owned()));
+    }
+    codes
+}
+
+fn read_scale(keys: &mut Keys<'_, '_>) -> Option<Spanned<Decimal>> {
+    let scale = keys.decimal("scale")?;
+    if scale.value.is_zero() {
+        keys.problem(scale.span, ProblemKind::Senseless("a scale of zero makes every value the same"));
+        return None;
+    }
+    Some(scale)
+}
+
+fn read_range(keys: &mut Keys<'_, '_>) -> Option<[Decimal; 2]> {
+    let value = keys.value("range")?;
+    let range = pair_of(keys.problems, "range", "the smallest and the largest value", value, decimal)?;
+    if range[0].compare(range[1]).is_gt() {
+        keys.problem(value.span(), ProblemKind::Senseless("the smallest value is above the largest"));
+        return None;
+    }
+    Some(range)
+}
+
+fn read_fill(keys: &mut Keys<'_, '_>) -> Option<u8> {
+    let value = keys.value("fill")?;
+    let byte = match value.get_ref() {
+        DeValue::String(text) if text.len() == 1 => text.bytes().next(),
+        other => super::keys::integer(other).and_then(|number| u8::try_from(number).ok()),
+    };
+    if byte.is_none() {
+        keys.wrong("fill", "one ASCII character or a byte's number", value);
+    }
+    byte
+}
+
+fn read_group(keys: &mut Keys<'_, '_>, allowed: bool) -> Option<Group> {
+    let count = read_count(keys);
+    let has_fields = keys.value("fields").map(toml::Spanned::span);
+    let (count, fields_span) = match (count, has_fields) {
+        (None, None) => return None,
+        (Some(_), None) => {
+            keys.missing("fields");
+            return None;
+        }
+        (None, Some(span)) => {
+            let kind = ProblemKind::Senseless("a group needs `count`, or `up_to = \"end\"`");
+            keys.problem(span, kind);
+            return None;
+        }
+        (Some(count), Some(span)) => (count, span),
+    };
+    if !allowed {
+        keys.problem(fields_span, ProblemKind::Senseless("a group inside of a group is not supported"));
+        return None;
+    }
+    let fields = read_list(keys, "fields", false);
+    Some(Group { count, fields })
+}
+
+fn read_count(keys: &mut Keys<'_, '_>) -> Option<Count> {
+    let count = keys.value("count").and_then(|value| match value.get_ref() {
+        DeValue::String(_) => keys.text("count").map(Count::Field),
+        _ => keys.size("count", 1).map(Count::Fixed),
+    });
+    let to_end = keys.word("up_to", "end of a group", &[("end", Count::ToEnd)].map(|(word, _)| (word, ())));
+    match (count, to_end) {
+        (Some(_), Some(())) => {
+            keys.problem(keys.span(), ProblemKind::Senseless("`count` and `up_to` exclude each other"));
+            None
+        }
+        (count, None) => count,
+        (None, Some(())) => Some(Count::ToEnd),
+    }
+}

@@ -1,0 +1,533 @@
+//! A format as it was written: the declaration, before it is compiled into a plan.
+//!
+//! Here live the types of the declaration and its reading from TOML, with every problem reported at its place. What a
+//! declaration *means* for bytes (places, lengths, kinds) is worked out in `plan`.
+
+mod example;
+mod field;
+mod frame;
+mod keys;
+mod read;
+
+use alloc::string::String;
+use alloc::vec::Vec;
+use core::ops::Range;
+
+use crate::expression::Expression;
+use crate::limits;
+use crate::problem::Problems;
+use crate::time::Span;
+use crate::value::Decimal;
+
+/// A declared format: serial settings, framing, records and examples, as read from a format file.
+///
+/// Everything in it can be looked at; it is made by [`Format::parse`] only.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Format {
+    /// `format`: its name.
+    pub name: String,
+    /// `title`: what the device is, for people.
+    pub title: Option<String>,
+    /// `version`: of the declaration, for people.
+    pub version: Option<String>,
+    /// `serial`: settings of the line.
+    pub serial: Option<Serial>,
+    /// `limits`: bounds that this format lowers.
+    pub limits: Limits,
+    /// `[line.ROLE]`: the lines that the format speaks of, if it speaks of several.
+    pub lines: Vec<Line>,
+    /// `[[frame]]`, in the order of the file.
+    pub frames: Vec<Frame>,
+    /// `[record.KIND]`, in the order of the file; the fields of `[shared]` stand in front of each one's own.
+    pub records: Vec<Record>,
+    /// `[[ignore]]`, in the order of the file.
+    pub ignores: Vec<Ignore>,
+    /// `[[example]]`, in the order of the file.
+    pub examples: Vec<Example>,
+}
+
+impl Format {
+    /// Reads a format file and reports every problem in it that can be seen without compiling it.
+    ///
+    /// # Errors
+    ///
+    /// All problems found, each with its place in `text`.
+    ///
+    /// ```
+    /// let format = usus::Format::parse(r#"
+    ///     format = "scale"
+    ///     [[frame]]
+    ///     cut = "text"
+    ///     [record.weight]
+    ///     fields = [{ name = "weight", type = "number", unit = "kg" }]
+    /// "#)?;
+    /// assert_eq!(format.records[0].kind.value, "weight");
+    ///
+    /// let problems = usus::Format::parse("fromat = 'scale'").unwrap_err();
+    /// assert_eq!(problems.iter().next().unwrap().help().unwrap(), "did you mean `format`?");
+    /// # Ok::<(), usus::Problems>(())
+    /// ```
+    pub fn parse(text: &str) -> Result<Format, Problems> {
+        read::format(text)
+    }
+}
+
+/// A value and where it stands in the format file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Spanned<T> {
+    /// Its place, as bytes of the file.
+    pub span: Range<usize>,
+    /// The value.
+    pub value: T,
+}
+
+/// A number or a text as written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Literal {
+    /// A number, exact.
+    Number(Decimal),
+    /// A text.
+    Text(String),
+    /// `true` or `false`.
+    Bool(bool),
+}
+
+/// Settings of a serial line, as in `9600 8N1`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Serial {
+    /// Bits per second.
+    pub baud: u32,
+    /// Data bits of a character, 5 to 8.
+    pub data_bits: u8,
+    /// Parity.
+    pub parity: Parity,
+    /// Half stop bits: 2, 3 or 4 for one, one and a half, or two stop bits.
+    pub half_stop_bits: u8,
+}
+
+impl Serial {
+    /// Reads settings such as `9600 8N1` or `1200 7E1.5`.
+    pub fn parse(text: &str) -> Option<Serial> {
+        let (baud, character) = text.trim().split_once(' ')?;
+        let character = character.trim();
+        let data_bits = character.get(..1)?.parse().ok().filter(|bits| (5..=8).contains(bits))?;
+        let parity = match character.get(1..2)? {
+            "N" => Parity::None,
+            "E" => Parity::Even,
+            "O" => Parity::Odd,
+            "M" => Parity::Mark,
+            "S" => Parity::Space,
+            _ => return None,
+        };
+        let half_stop_bits = match character.get(2..)? {
+            "1" => 2,
+            "1.5" => 3,
+            "2" => 4,
+            _ => return None,
+        };
+        let baud = baud.parse().ok().filter(|&baud| baud > 0)?;
+        Some(Serial { baud, data_bits, parity, half_stop_bits })
+    }
+
+    /// How long one character takes on the line: start bit, data bits, parity bit, stop bits.
+    pub fn character(self) -> Span {
+        let half_bits = 2 + 2 * i64::from(self.data_bits) + 2 * i64::from(self.parity != Parity::None)
+            + i64::from(self.half_stop_bits);
+        Span::from_nanoseconds(half_bits * 500_000_000 / i64::from(self.baud))
+    }
+}
+
+/// Parity of a character.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum Parity {
+    None,
+    Even,
+    Odd,
+    Mark,
+    Space,
+}
+
+/// `limits`: bounds that a format lowers for itself. See [`crate::limits`] for what each is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Limits {
+    /// Largest frame of a `packet` cut, in bytes; nothing if the records' own lengths say it.
+    pub frame: Option<usize>,
+    /// Longest line of a `text` cut, in bytes without its end.
+    pub line: usize,
+    /// Series that are remembered.
+    pub series: usize,
+    /// Names that `count_by` counts one by one.
+    pub names: usize,
+}
+
+impl Default for Limits {
+    fn default() -> Limits {
+        Limits { frame: None, line: 4_096, series: 1_024, names: 64 }
+    }
+}
+
+/// `[line.ROLE]`: one of several lines.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Line {
+    /// Its role.
+    pub role: Spanned<String>,
+    /// Its settings, where they are not those of the format.
+    pub serial: Option<Serial>,
+}
+
+/// `[[frame]]`: how frames are cut from a line.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Frame {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// `name`, or the name of the cut.
+    pub name: String,
+    /// `on`: the role of the line that it is for; every line if there is none.
+    pub on: Option<Spanned<String>>,
+    /// `cut` and the keys that belong to it.
+    pub cut: Cut,
+    /// `checksum` as a table.
+    pub checksum: Option<Check>,
+    /// `header`: fields read before a record is chosen.
+    pub header: Vec<Field>,
+    /// `separator`: what stands between the columns of a text.
+    pub separator: u8,
+}
+
+/// How a frame is found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Cut {
+    /// Lines of text.
+    Text {
+        /// `end`: what ends a line.
+        end: LineEnd,
+        /// `idle`: a silence of this length ends a line too.
+        idle: Option<Span>,
+    },
+    /// Sentences by NMEA 0183, found anywhere between other bytes.
+    Sentence {
+        /// `checksum` as a word.
+        checksum: Presence,
+    },
+    /// Packets that begin with a pattern.
+    Packet {
+        /// `start`: the pattern.
+        start: Vec<u8>,
+        /// `length`.
+        length: Length,
+    },
+}
+
+/// What ends a line of text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LineEnd {
+    /// CR, LF, or both.
+    Any,
+    /// LF; a CR is text.
+    Lf,
+    /// CR; an LF is text.
+    Cr,
+    /// CR directly followed by LF; one alone is text.
+    CrLf,
+}
+
+/// Whether a sentence has to carry a checksum.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Presence {
+    /// It has to.
+    Required,
+    /// It may.
+    Optional,
+    /// It never does; a `*` is text.
+    Absent,
+}
+
+/// How long a packet is, from its start pattern to its last byte.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Length {
+    /// Always the same number of bytes.
+    Fixed(Spanned<usize>),
+    /// A field in the frame tells it.
+    Field {
+        /// Where the table stands in the file.
+        span: Range<usize>,
+        /// First byte of the field.
+        byte: usize,
+        /// Its type.
+        integer: Integer,
+        /// What has to be added to get the length of the whole frame.
+        add: i64,
+    },
+}
+
+/// `checksum = { … }`: a checksum in the frame.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Check {
+    /// Where it stands in the file.
+    pub span: Range<usize>,
+    /// `algorithm`: its name.
+    pub algorithm: String,
+    /// `type`: how it is written in the frame.
+    pub form: CheckForm,
+    /// `byte`: its first byte; negative places count from the frame's end. Without it, it is the frame's last bytes.
+    pub byte: Option<i64>,
+    /// `from`: the first byte covered; negative from the end.
+    pub from: i64,
+    /// `to`: the last byte covered; without it, the byte before the checksum.
+    pub to: Option<i64>,
+}
+
+/// How a checksum is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CheckForm {
+    /// As an integer.
+    Binary(Integer),
+    /// As this many hex digits.
+    Hex(usize),
+}
+
+impl CheckForm {
+    /// Bytes of the frame that it takes.
+    pub fn size(self) -> usize {
+        match self {
+            CheckForm::Binary(integer) => usize::from(integer.bytes),
+            CheckForm::Hex(digits) => digits,
+        }
+    }
+}
+
+/// `[record.KIND]`: what frames of one kind say.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Record {
+    /// Its kind.
+    pub kind: Spanned<String>,
+    /// `title`, for people.
+    pub title: Option<String>,
+    /// `frame`: the frame that it is read from; any if there is none.
+    pub frame: Option<Spanned<String>>,
+    /// `when`: what holds for its frames.
+    pub when: Option<When>,
+    /// `series`: the fields that tell apart what belongs together over time.
+    pub series: Vec<Spanned<String>>,
+    /// `checksum`: whether a sentence of this kind has to carry one; nothing if the frame says it.
+    pub checksum: Option<Presence>,
+    /// `more = "ignore"`: columns behind the declared ones are allowed.
+    pub more: bool,
+    /// `fields`, behind those of `[shared]`.
+    pub fields: Vec<Field>,
+}
+
+/// A condition, and where its text begins in the file.
+#[derive(Clone, Debug)]
+pub struct When {
+    /// Where the text stands.
+    pub span: Range<usize>,
+    /// The text.
+    pub text: String,
+    pub(crate) tree: Expression<String>,
+    /// Byte of the file where byte 0 of the text stands, if the text is written without escapes.
+    pub(crate) start: Option<usize>,
+}
+
+/// `[[ignore]]`: frames that are declared to carry nothing of interest.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Ignore {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// `frame`: the frame it is about; any if there is none.
+    pub frame: Option<Spanned<String>>,
+    /// `when`: what holds for its frames.
+    pub when: Option<When>,
+    /// `count_by`: the header field by which they are counted.
+    pub count_by: Option<Spanned<String>>,
+}
+
+/// A field, a group of fields, or reserved bytes.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Field {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// `name`.
+    pub name: Option<Spanned<String>>,
+    /// `title`, for people.
+    pub title: Option<String>,
+    /// `tag`: what the plant calls it.
+    pub tag: Option<String>,
+    /// `internal`: read, but not output.
+    pub internal: bool,
+    /// `byte`, `column` or `chars`.
+    pub place: Place,
+    /// `type`.
+    pub kind: Option<Spanned<FieldType>>,
+    /// `width`, in bytes.
+    pub width: Option<Spanned<usize>>,
+    /// `bits`: first and last, from 0, the lowest first.
+    pub bits: Option<Spanned<(u8, u8)>>,
+    /// `flags`: names of single bits.
+    pub flags: Vec<(u8, Spanned<String>)>,
+    /// `codes`: names of values.
+    pub codes: Vec<(Spanned<Literal>, String)>,
+    /// `equals`: the only value allowed.
+    pub equals: Option<Spanned<Literal>>,
+    /// `reserved`: bytes known to carry nothing.
+    pub reserved: bool,
+    /// `scale`: what the raw value is multiplied by.
+    pub scale: Option<Spanned<Decimal>>,
+    /// `add`: what is then added.
+    pub add: Option<Spanned<Decimal>>,
+    /// `places`: places after the point of a converted value.
+    pub places: Option<Spanned<usize>>,
+    /// `unit`.
+    pub unit: Option<Spanned<String>>,
+    /// `unit_from`: the field that tells the unit in which the value is sent.
+    pub unit_from: Option<Spanned<String>>,
+    /// `no_data`: raw values that stand for "no data".
+    pub no_data: Vec<Spanned<Literal>>,
+    /// `range`: the smallest and the largest value that make sense.
+    pub range: Option<[Decimal; 2]>,
+    /// `counter`: it goes up by one with each record of its kind and series.
+    pub counter: bool,
+    /// `rollover`: the value after which a counter begins again at 0.
+    pub rollover: Option<Spanned<i64>>,
+    /// `layout` of a date or a time of day.
+    pub layout: Option<Spanned<String>>,
+    /// `optional`: its column may be missing at the end of a line.
+    pub optional: bool,
+    /// `invalid = "reject"`: a text that is no value of the type rejects the whole frame.
+    pub strict: bool,
+    /// `fill`: the byte that fills a text up to its width.
+    pub fill: Option<u8>,
+    /// `count` or `up_to` and `fields`: a group.
+    pub group: Option<Group>,
+}
+
+/// A list of sub-records.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Group {
+    /// How many items it has.
+    pub count: Count,
+    /// Fields of one item.
+    pub fields: Vec<Field>,
+}
+
+/// How many items a group has.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Count {
+    /// Always so many.
+    Fixed(Spanned<usize>),
+    /// As many as an earlier field says.
+    Field(Spanned<String>),
+    /// As many as there is room for (`up_to = "end"`).
+    ToEnd,
+}
+
+/// Where a field is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// Behind the field before it.
+    Next,
+    /// At this byte of the frame, from 0; negative places count from the frame's end. In a group, from the item's start.
+    Byte(Spanned<i64>),
+    /// In these columns of the text, from 1, inclusive.
+    Columns(Spanned<(usize, usize)>),
+    /// In these characters of the text, from 1, inclusive.
+    Characters(Spanned<(usize, usize)>),
+}
+
+/// An integer in bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Integer {
+    /// Whether it has a sign (two's complement).
+    pub signed: bool,
+    /// Bytes, 1 to 8.
+    pub bytes: u8,
+    /// Order of its bytes.
+    pub order: Order,
+}
+
+/// Order of bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Order {
+    /// The most significant byte first.
+    Big,
+    /// The least significant byte first.
+    Little,
+}
+
+/// `type` of a field.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum FieldType {
+    /// `u8`, `i16le`, … `u64be`.
+    Integer(Integer),
+    /// `f32le`, `f32be`.
+    F32(Order),
+    /// `f64le`, `f64be`.
+    F64(Order),
+    /// `text`.
+    Text,
+    /// `bytes`.
+    Bytes,
+    /// `number`: a decimal number in a text.
+    Number,
+    /// `hex`: hex digits in a text that stand for an unsigned integer.
+    Hex,
+    /// `lat`: degrees and minutes (`ddmm.mmmm`) in one column, N or S in the next.
+    Latitude,
+    /// `lon`: degrees and minutes (`dddmm.mmmm`) in one column, E or W in the next.
+    Longitude,
+    /// `clock`: a time of day.
+    Clock,
+    /// `date`.
+    Date,
+}
+
+/// `[[example]]`: a frame and what it must give.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Example {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// `bytes` or `text`.
+    pub bytes: Vec<u8>,
+    /// Whether it was given as `text`.
+    pub is_text: bool,
+    /// `on`: the role of the line.
+    pub on: Option<Spanned<String>>,
+    /// `gives.record`: the kind.
+    pub kind: Spanned<String>,
+    /// The other keys of `gives`.
+    pub fields: Vec<(Spanned<String>, Expected)>,
+}
+
+/// What an example expects of a field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Expected {
+    /// This value; the empty text means that there is none.
+    Value(Spanned<Literal>),
+    /// These items of a group.
+    Items(Range<usize>, Vec<Vec<(Spanned<String>, Expected)>>),
+}
+
+/// Columns that outputs add of their own; only internal fields may be called so.
+pub(crate) const TAKEN: [&str; 7] = ["received", "source", "line", "offset", "length", "item", "quality"];
+
+/// Whether a text can be a name.
+pub(crate) fn is_name(text: &str) -> bool {
+    let mut bytes = text.bytes();
+    bytes.next().is_some_and(|byte| byte.is_ascii_lowercase())
+        && bytes.all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_')
+        && text.len() <= limits::NAME
+        && !crate::expression::RESERVED.contains(&text)
+}

@@ -1,0 +1,310 @@
+//! The top level of a format file: its keys, the order of its tables, and conditions.
+
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+use core::ops::Range;
+
+use toml::de::{DeTable, DeValue};
+
+use super::keys::{Keys, in_file_order, integer, unknown_word, wrong};
+use super::{Field, Format, Ignore, Limits, Line, Presence, Record, Serial, Spanned, When, example, field, frame};
+use crate::expression;
+use crate::limits;
+use crate::problem::{ProblemKind, Problems};
+
+/// Reads a whole format file.
+pub(super) fn format(text: &str) -> Result<Format, Problems> {
+    let mut problems = Problems::default();
+    if text.len() > limits::FORMAT_BYTES {
+        let kind = ProblemKind::FileSize { found: text.len(), limit: limits::FORMAT_BYTES };
+        problems.add(0..0, kind);
+        return problems.none_or(None);
+    }
+    let (document, errors) = DeTable::parse_recoverable(text);
+    if !errors.is_empty() {
+        // The tables are patched up behind a syntax error; what they would be blamed for is not the writer's fault.
+        for error in errors {
+            let span = error.span().unwrap_or(0..0);
+            problems.add(span, ProblemKind::Syntax(error.message().to_string()));
+        }
+        return problems.none_or(None);
+    }
+    let top = read_top(text, document.get_ref(), &mut problems);
+    problems.none_or(top)
+}
+
+fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<Format> {
+    let first_line = 0..text.lines().next().map_or(0, str::len);
+    let mut keys = Keys::new(table, first_line, "the format file", problems);
+    let name = keys.required_text("format").map(|name| name.value);
+    let title = keys.text("title").map(|title| title.value);
+    let version = keys.text("version").map(|version| version.value);
+    let serial = read_serial(&mut keys);
+    let limits = read_limits(&mut keys);
+    let lines = read_lines(&mut keys);
+    let frames = read_frames(&mut keys);
+    let shared = read_shared(&mut keys);
+    let records = read_records(&mut keys, text, &shared);
+    let ignores = read_ignores(&mut keys, text);
+    let examples = keys
+        .tables("example")
+        .into_iter()
+        .filter_map(|(table, span)| example::read(table, span, keys.problems))
+        .collect();
+    keys.done();
+    Some(Format { name: name?, title, version, serial, limits, lines, frames, records, ignores, examples })
+}
+
+fn read_serial(keys: &mut Keys<'_, '_>) -> Option<Serial> {
+    let text = keys.text("serial")?;
+    let serial = Serial::parse(&text.value);
+    if serial.is_none() {
+        let expected = "a speed and a character format such as \"9600 8N1\"";
+        let kind = ProblemKind::WrongValue {
+            key: "serial".to_string(),
+            expected,
+            found: alloc::format!("the text \"{}\"", text.value.escape_debug()),
+        };
+        keys.problem(text.span, kind);
+    }
+    serial
+}
+
+fn read_limits(keys: &mut Keys<'_, '_>) -> Limits {
+    let mut found = Limits::default();
+    let Some((table, span)) = keys.table("limits") else { return found };
+    let mut keys = Keys::new(table, span, "`limits`", keys.problems);
+    let size = |keys: &mut Keys<'_, '_>, key, what, limit| {
+        let size = keys.size(key, 1)?;
+        if size.value > limit {
+            keys.problem(size.span, ProblemKind::TooMany { what, found: size.value, limit });
+            return None;
+        }
+        Some(size.value)
+    };
+    found.frame = size(&mut keys, "frame", "bytes for a frame", limits::FRAME);
+    found.line = size(&mut keys, "line", "bytes for a line", limits::LINE).unwrap_or(found.line);
+    found.series = size(&mut keys, "series", "series", limits::SERIES).unwrap_or(found.series);
+    found.names = size(&mut keys, "names", "names", limits::NAMES).unwrap_or(found.names);
+    keys.done();
+    found
+}
+
+fn read_lines(keys: &mut Keys<'_, '_>) -> Vec<Line> {
+    let Some((table, _)) = keys.table("line") else { return Vec::new() };
+    let mut lines = Vec::new();
+    for (role, value) in in_file_order(table) {
+        let Some(role) = keys.checked_name(role) else { continue };
+        let DeValue::Table(table) = value.get_ref() else {
+            keys.wrong(&role.value, "a table", value);
+            continue;
+        };
+        let mut inner = Keys::new(table, role.span.clone(), "`[line.ROLE]`", keys.problems);
+        let serial = read_serial(&mut inner);
+        inner.done();
+        lines.push(Line { role, serial });
+    }
+    lines
+}
+
+fn read_frames(keys: &mut Keys<'_, '_>) -> Vec<super::Frame> {
+    let tables = keys.tables("frame");
+    if tables.is_empty() {
+        keys.missing("frame");
+    }
+    if let Some((_, span)) = tables.get(limits::FRAMES) {
+        let kind = ProblemKind::TooMany { what: "frames", found: tables.len(), limit: limits::FRAMES };
+        keys.problem(span.clone(), kind);
+    }
+    tables
+        .into_iter()
+        .take(limits::FRAMES)
+        .filter_map(|(table, span)| frame::read(table, span, keys.problems))
+        .collect()
+}
+
+fn read_shared(keys: &mut Keys<'_, '_>) -> Vec<Field> {
+    let Some((table, span)) = keys.table("shared") else { return Vec::new() };
+    let mut keys = Keys::new(table, span, "`[shared]`", keys.problems);
+    let fields = field::read_all(&mut keys, "fields");
+    keys.done();
+    fields
+}
+
+fn read_records(keys: &mut Keys<'_, '_>, text: &str, shared: &[Field]) -> Vec<Record> {
+    let Some((table, _)) = keys.table("record") else { return Vec::new() };
+    let entries = in_file_order(table);
+    if entries.len() > limits::KINDS {
+        let kind = ProblemKind::TooMany { what: "records", found: entries.len(), limit: limits::KINDS };
+        keys.problem(entries[limits::KINDS].0.span.clone(), kind);
+    }
+    let mut records = Vec::new();
+    for (kind, value) in entries.into_iter().take(limits::KINDS) {
+        let Some(kind) = keys.checked_name(kind) else { continue };
+        let DeValue::Table(table) = value.get_ref() else {
+            keys.wrong(&kind.value, "a table", value);
+            continue;
+        };
+        let mut inner = Keys::new(table, kind.span.clone(), "`[record.KIND]`", keys.problems);
+        records.push(read_record(&mut inner, text, kind, shared));
+        inner.done();
+    }
+    records
+}
+
+fn read_record(keys: &mut Keys<'_, '_>, text: &str, kind: Spanned<String>, shared: &[Field]) -> Record {
+    let presences = [("required", Presence::Required), ("optional", Presence::Optional)];
+    Record {
+        kind,
+        title: keys.text("title").map(|title| title.value),
+        frame: keys.text("frame"),
+        when: read_when(keys, text),
+        series: keys.texts("series"),
+        checksum: keys.word("checksum", "presence of a checksum", &presences),
+        more: keys.word("more", "meaning of more columns", &[("ignore", true), ("reject", false)]).unwrap_or(false),
+        fields: shared.iter().cloned().chain(field::read_all(keys, "fields")).collect(),
+    }
+}
+
+fn read_ignores(keys: &mut Keys<'_, '_>, text: &str) -> Vec<Ignore> {
+    let tables = keys.tables("ignore");
+    if let Some((_, span)) = tables.get(limits::KINDS) {
+        let kind = ProblemKind::TooMany { what: "ignores", found: tables.len(), limit: limits::KINDS };
+        keys.problem(span.clone(), kind);
+    }
+    let mut ignores = Vec::new();
+    for (table, span) in tables.into_iter().take(limits::KINDS) {
+        let mut inner = Keys::new(table, span.clone(), "`[[ignore]]`", keys.problems);
+        ignores.push(Ignore {
+            span,
+            frame: inner.text("frame"),
+            when: read_when(&mut inner, text),
+            count_by: inner.text("count_by"),
+        });
+        inner.done();
+    }
+    ignores
+}
+
+/// Reads `when`. Problems inside of it are placed on the very characters, unless the text has escapes.
+fn read_when(keys: &mut Keys<'_, '_>, file: &str) -> Option<When> {
+    let Spanned { span, value: text } = keys.text("when")?;
+    let literal = file.get(span.clone()).unwrap_or_default();
+    let start = literal.find(&text).map(|offset| span.start + offset);
+    match expression::parse(&text) {
+        Ok(tree) => Some(When { span, text, tree, start }),
+        Err(problem) => {
+            let place = place_in(&span, start, problem.span);
+            keys.problem(place, ProblemKind::Expression(problem.kind));
+            None
+        }
+    }
+}
+
+/// A place inside of a text that begins at `start` of the file, or else the whole text's place.
+fn place_in(whole: &Range<usize>, start: Option<usize>, inner: Range<usize>) -> Range<usize> {
+    match start {
+        Some(start) => start + inner.start..start + inner.end,
+        None => whole.clone(),
+    }
+}
+
+impl When {
+    /// A place of the condition's text as a place of the file.
+    pub(crate) fn place(&self, inner: Range<usize>) -> Range<usize> {
+        place_in(&self.span, self.start, inner)
+    }
+}
+
+/// Reads an integer type such as `u16le`.
+pub(super) fn integer_type(text: &str) -> Option<super::Integer> {
+    let signed = match text.as_bytes().first()? {
+        b'u' => false,
+        b'i' => true,
+        _ => return None,
+    };
+    let digits = text.len() - text[1..].trim_start_matches(|c: char| c.is_ascii_digit()).len();
+    let bits: u8 = text[1..digits].parse().ok()?;
+    if !bits.is_multiple_of(8) || !(8..=64).contains(&bits) {
+        return None;
+    }
+    let order = match &text[digits..] {
+        "be" => super::Order::Big,
+        "le" => super::Order::Little,
+        "" if bits == 8 => super::Order::Big,
+        _ => return None,
+    };
+    Some(super::Integer { signed, bytes: bits / 8, order })
+}
+
+/// Every word that `type` can be, for messages.
+pub(super) fn type_words() -> Vec<String> {
+    let mut words: Vec<String> =
+        ["text", "bytes", "number", "hex", "lat", "lon", "clock", "date", "f32be", "f32le", "f64be", "f64le", "u8", "i8"]
+            .map(ToString::to_string)
+            .to_vec();
+    for bits in (16..=64).step_by(8) {
+        for (sign, order) in [("u", "be"), ("u", "le"), ("i", "be"), ("i", "le")] {
+            words.push(alloc::format!("{sign}{bits}{order}"));
+        }
+    }
+    words
+}
+
+/// The problem of a `type` that is none.
+pub(super) fn unknown_type(found: &str) -> ProblemKind {
+    let words = type_words();
+    match unknown_word("type", found, words.iter().map(String::as_str)) {
+        ProblemKind::UnknownWord { what, found, nearest, .. } => {
+            ProblemKind::UnknownWord { what, found, nearest, allowed: Vec::new() }
+        }
+        other => other,
+    }
+}
+
+/// Reads a pair of integers.
+pub(super) fn pair_of<T>(
+    problems: &mut Problems,
+    key: &str,
+    expected: &'static str,
+    value: &toml::Spanned<DeValue<'_>>,
+    convert: impl Fn(&DeValue<'_>) -> Option<T>,
+) -> Option<[T; 2]> {
+    if let DeValue::Array(items) = value.get_ref()
+        && items.len() == 2
+        && let (Some(first), Some(second)) = (convert(items[0].get_ref()), convert(items[1].get_ref()))
+    {
+        return Some([first, second]);
+    }
+    wrong(problems, key, expected, value);
+    None
+}
+
+/// A place given as a number or as a text `"3-5"`, from 1, inclusive.
+pub(super) fn span_of(
+    problems: &mut Problems,
+    key: &'static str,
+    least: usize,
+    value: &toml::Spanned<DeValue<'_>>,
+) -> Option<Spanned<(usize, usize)>> {
+    let found = match value.get_ref() {
+        DeValue::String(text) => {
+            let (first, last) = text.split_once('-').unwrap_or((text, text));
+            first.trim().parse().ok().zip(last.trim().parse().ok())
+        }
+        other => integer(other).and_then(|number| usize::try_from(number).ok()).map(|number| (number, number)),
+    };
+    match found {
+        Some((first, last)) if least <= first && first <= last && last <= limits::FRAME => {
+            Some(Spanned { span: value.span(), value: (first, last) })
+        }
+        _ => {
+            let expected = match least {
+                0 => "a number from 0, or two such as \"0-3\"",
+                _ => "a number from 1, or two such as \"1-3\"",
+            };
+            wrong(problems, key, expected, value);
+            None
+        }
+    }
+}

@@ -1,0 +1,102 @@
+//! Usus turns the bytes of somebody else's device into exact records.
+//!
+//! A record format is declared once, in a small TOML file that reads like the datasheet's table. [`Format::parse`] reads it,
+//! [`Format::compile`] makes a [`Plan`], and a [`Decoder`] walks the plan over the bytes, in whatever pieces they come. Every byte is
+//! accounted for in a [`Ledger`]: it belongs to a record, or to something the format ignores, or to filler, or to a frame that the
+//! edge of the recording clipped, or to a reject with its [`Reason`].
+//!
+//! This crate has no I/O, no clock, no threads and no global state. Files, captures and outputs are in `usus-io`.
+//!
+//! ```
+//! use usus::{Chunk, Decoder, Event, Format};
+//!
+//! let format = Format::parse(r#"
+//!     format = "rope-tension"
+//!     title  = "Haul-rope tension cell"
+//!
+//!     [[frame]]
+//!     cut      = "packet"
+//!     start    = "A5 5A"
+//!     length   = 6
+//!     checksum = { algorithm = "SUM-8", type = "u8", from = 2 }
+//!
+//!     [record.sample]
+//!     fields = [
+//!       { name = "sequence", type = "u8", counter = true },
+//!       { name = "tension", type = "u16be", scale = 0.01, unit = "kN", range = [0, 500] },
+//!     ]
+//! "#)?;
+//! let plan = format.compile()?;
+//! let mut decoder = Decoder::new(&plan);
+//! let line = decoder.line("", 0).unwrap();
+//!
+//! // Noise, then a packet: start, sequence 7, tension 12345, sum.
+//! let bytes = [0x00, 0xA5, 0x5A, 0x07, 0x30, 0x39, 0x70];
+//! let mut events = decoder.feed(Chunk::new(line, &bytes));
+//! while let Some(event) = events.next() {
+//!     match event {
+//!         Event::Record(record) => {
+//!             assert_eq!(record.offset(), 1);
+//!             assert_eq!(record.get("tension").unwrap().value.to_string(), "123.45");
+//!         }
+//!         Event::Clipped(clipped) => assert_eq!(clipped.bytes, [0x00]),
+//!         other => panic!("{other:?}"),
+//!     }
+//! }
+//! let ledger = decoder.ledger(line);
+//! assert_eq!((ledger.recorded, ledger.clipped, ledger.pending), (6, 1, 0));
+//! # Ok::<(), usus::Problems>(())
+//! ```
+//!
+//! # Features
+//!
+//! - `std` (on): only turns on the faster paths of dependencies. Without it the crate needs `core` and `alloc`.
+//! - `serde` (on): [`Record::to`] fills the user's own structs, and [`OwnedRecord`] can be serialised.
+
+#![no_std]
+
+extern crate alloc;
+#[cfg(feature = "std")]
+extern crate std;
+
+mod check;
+mod checksum;
+mod claim;
+mod cut;
+mod decoder;
+mod event;
+mod example;
+mod expression;
+mod fold;
+/// A format as it was written: the types of the declaration.
+pub mod format;
+mod ledger;
+pub mod limits;
+mod owned;
+mod plan;
+mod problem;
+mod read;
+mod record;
+mod schema;
+mod sink;
+mod time;
+mod unit;
+mod value;
+
+pub use checksum::Checksum;
+pub use decoder::{Chunk, Decoder, Events, Join};
+pub use event::{Event, Fault, FaultKind, LineId, Loss, Notice, NoticeKind, Reason, Reject};
+pub use example::{Difference, ExampleOutcome};
+pub use expression::ExpressionProblemKind;
+pub use format::Format;
+pub use ledger::Ledger;
+pub use owned::{OwnedRecord, OwnedValue};
+#[cfg(feature = "serde")]
+pub use owned::RecordError;
+pub use plan::{LayoutRow, Plan, UnknownName, Wants};
+pub use problem::{Problem, ProblemKind, Problems};
+pub use record::{Cell, Item, Items, Record};
+pub use schema::{FieldSchema, KindSchema, Schema};
+pub use sink::Sink;
+pub use time::{Span, Time};
+pub use value::{Absent, Clock, Date, Decimal, Quality, Reading, Text, Value, ValueType};

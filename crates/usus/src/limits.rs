@@ -1,0 +1,41 @@
+//! Every bound of the core, as a number.
+//!
+//! Format files and input are untrusted. Whatever could grow has its largest size here; tests go to each
+//! bound and one past it. A format may lower some of them for itself (`limits` in the format file).
+
+/// Largest format file, in bytes.
+pub const FORMAT_BYTES: usize = 1 << 20;
+/// Problems reported for one format file; further ones are counted only.
+pub const PROBLEMS: usize = 100;
+/// Longest name of a format, field, record or role, in characters.
+pub const NAME: usize = 63;
+/// `[[frame]]` entries in a format.
+pub const FRAMES: usize = 16;
+/// `[record.KIND]` and `[[ignore]]` entries in a format, each.
+pub const KINDS: usize = 1_024;
+/// Fields of one record, those of its groups and its header included.
+pub const FIELDS: usize = 2_048;
+/// Entries of one `codes` or `flags` table.
+pub const CODES: usize = 4_096;
+/// Bytes of a start pattern.
+pub const START: usize = 64;
+/// Largest frame of a `packet` cut, in bytes. `limits.frame` lowers it.
+pub const FRAME: usize = 65_536;
+/// Longest line of a `text` cut, in bytes without its end. `limits.line` lowers it.
+pub const LINE: usize = 65_536;
+/// Longest sentence of the `nmea-0183` cut, from its `$` to before its line end. The standard says 80.
+pub const SENTENCE: usize = 1_024;
+/// Nesting of an expression.
+pub const EXPRESSION_DEPTH: usize = 64;
+/// Length of an expression, in bytes.
+pub const EXPRESSION_BYTES: usize = 4_096;
+/// Series of one counter that are remembered. `limits.series` lowers it. Later series are not followed.
+pub const SERIES: usize = 65_536;
+/// Names that `count_by` counts one by one; later ones are counted together as "other". `limits.names` lowers it.
+pub const NAMES: usize = 256;
+/// A run of bytes that nothing claims is reported in pieces that end at multiples of this stream offset.
+pub const RUN: u64 = 65_536;
+/// Digits of a decimal number that are exact; a longer number is invalid.
+pub const DIGITS: usize = 38;
+/// Places after the decimal point of a decimal number.
+pub const PLACES: u8 = 38;

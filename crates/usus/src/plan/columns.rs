@@ -1,0 +1,212 @@
+//! Placing the fields of texts: columns and characters.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use super::field::{Medium, column_size, field_type, layout_of};
+use super::header::Sheet;
+use super::packet::{find_count, push_group};
+use super::{At, Count, Group, Shape, ShapeUnit};
+use crate::format::{Count as DeclaredCount, Field as Declared, Group as DeclaredGroup, Place};
+use crate::problem::{ProblemKind, Problems};
+
+/// Where the next column goes, and which columns a text needs.
+#[derive(Clone)]
+pub(super) struct Placing {
+    cursor: At,
+    any: bool,
+    front: usize,
+    front_required: usize,
+    tail: usize,
+    tail_required: usize,
+    varying: Option<(usize, usize)>,
+    count: Count,
+}
+
+impl Placing {
+    pub(super) fn new() -> Placing {
+        Placing {
+            cursor: At::Front(0),
+            any: false,
+            front: 0,
+            front_required: 0,
+            tail: 0,
+            tail_required: 0,
+            varying: None,
+            count: Count::ToEnd,
+        }
+    }
+
+    /// Whether anything is read by columns.
+    pub(super) fn has_columns(&self) -> bool {
+        self.any
+    }
+
+    /// The place of a field of so many columns, and the cursor moved behind it.
+    fn place(&mut self, declared: &Declared, size: usize, optional: bool, problems: &mut Problems) -> At {
+        let at = match &declared.place {
+            Place::Columns(place) => {
+                let (first, last) = place.value;
+                if first != last && last + 1 - first != size {
+                    let kind = ProblemKind::Senseless("this many columns do not go with the type (a date or clock takes as many as its layout says, lat and lon take two)");
+                    problems.add(place.span.clone(), kind);
+                }
+                At::Front(first - 1)
+            }
+            Place::Byte(place) => {
+                let kind = ProblemKind::Conflict { key: "byte", with: "a text: its places are `column` or `chars`".to_string() };
+                problems.add(place.span.clone(), kind);
+                self.cursor
+            }
+            Place::Next | Place::Characters(_) => self.cursor,
+        };
+        self.any = true;
+        match at {
+            At::Front(place) => {
+                if self.varying.is_some_and(|(start, _)| place + size > start) {
+                    let kind = ProblemKind::Unplaced("a group of varying length stands before it; let it follow without `column`");
+                    problems.add(declared.span.clone(), kind);
+                }
+                self.cursor = At::Front(place + size);
+                self.front = self.front.max(place + size);
+                if !optional {
+                    self.front_required = self.front_required.max(place + size);
+                }
+            }
+            At::Tail(place) => {
+                self.cursor = At::Tail(place + size);
+                self.tail = self.tail.max(place + size);
+                if !optional {
+                    self.tail_required = self.tail_required.max(place + size);
+                }
+            }
+            At::Back(_) => {}
+        }
+        at
+    }
+
+    fn vary(&mut self, declared: &Declared, item: usize, count: Count, problems: &mut Problems) -> At {
+        let start = match (&declared.place, self.cursor) {
+            _ if self.varying.is_some() => None,
+            (Place::Columns(place), _) => Some(place.value.0 - 1),
+            (_, At::Front(place)) => Some(place),
+            _ => None,
+        };
+        let Some(start) = start else {
+            let kind = ProblemKind::Unplaced("another group of varying length stands before it");
+            problems.add(declared.span.clone(), kind);
+            return self.cursor;
+        };
+        if start < self.front {
+            problems.add(declared.span.clone(), ProblemKind::Unplaced("an earlier field stands behind it"));
+        }
+        self.any = true;
+        self.front = start;
+        self.front_required = start;
+        self.varying = Some((start, item));
+        self.count = count;
+        self.cursor = At::Tail(0);
+        At::Front(start)
+    }
+
+    /// The shape of a record's texts.
+    pub(super) fn shape(&self, more: bool) -> Shape {
+        Shape {
+            unit: if self.any { ShapeUnit::Columns } else { ShapeUnit::Characters },
+            front: self.front,
+            front_required: self.front_required,
+            item: self.varying.map_or(0, |(_, item)| item),
+            count: self.count.clone(),
+            tail: self.tail,
+            tail_required: self.tail_required,
+            back: 0,
+            more,
+        }
+    }
+}
+
+/// Adds the fields of a header, record or group.
+pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Declared], problems: &mut Problems) {
+    for declared in fields {
+        match &declared.group {
+            Some(group) => add_group(sheet, placing, declared, group, problems),
+            None => add_field(sheet, placing, declared, problems),
+        }
+    }
+}
+
+fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, problems: &mut Problems) {
+    let Some(kind) = field_type(declared, Medium::Text, problems) else { return };
+    if let Place::Characters(place) = &declared.place {
+        let (first, last) = place.value;
+        if sheet.group.is_some() {
+            let kind = ProblemKind::Conflict { key: "chars", with: "the items of a group".to_string() };
+            problems.add(place.span.clone(), kind);
+        }
+        let text = if first == last { format!("char {first}") } else { format!("chars {first}-{last}") };
+        sheet.add(declared, kind, At::Front(0), text, problems);
+        return;
+    }
+    // A layout that cannot be read is reported where the field is compiled.
+    let layout = layout_of(declared, kind, &mut Problems::default());
+    let size = column_size(kind, layout.as_ref(), sheet.separator);
+    let at = placing.place(declared, size, declared.optional, problems);
+    sheet.add(declared, kind, at, place_text(at, size, sheet.group.is_some()), problems);
+}
+
+fn add_group(
+    sheet: &mut Sheet,
+    placing: &mut Placing,
+    declared: &Declared,
+    group: &DeclaredGroup,
+    problems: &mut Problems,
+) {
+    let Some(name) = &declared.name else {
+        problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "name", table: "a group" });
+        return;
+    };
+    let mut items = sheet.for_group(&name.value);
+    let mut inner = Placing::new();
+    add_fields(&mut items, &mut inner, &group.fields, problems);
+    let size = inner.front;
+    if size == 0 {
+        problems.add(declared.span.clone(), ProblemKind::EmptyItem);
+        return;
+    }
+    let (first, count, place) = match &group.count {
+        DeclaredCount::Fixed(count) => {
+            let whole = size.saturating_mul(count.value);
+            if whole > crate::limits::LINE {
+                let kind = ProblemKind::TooMany { what: "columns for a group", found: whole, limit: crate::limits::LINE };
+                problems.add(count.span.clone(), kind);
+                return;
+            }
+            let at = placing.place(declared, whole, false, problems);
+            (at, Some(count.value), format!("{}, {} times {size}", place_text(at, whole, false), count.value))
+        }
+        DeclaredCount::Field(from) => {
+            let Some(field) = find_count(sheet, from, problems) else { return };
+            let at = placing.vary(declared, size, Count::Field(field.into()), problems);
+            (at, None, format!("{} to …, {} times {size}", place_text(at, 1, false), from.value))
+        }
+        DeclaredCount::ToEnd => {
+            let at = placing.vary(declared, size, Count::ToEnd, problems);
+            (at, None, format!("{} to …, {size} each", place_text(at, 1, false)))
+        }
+    };
+    push_group(sheet, items, declared, name, Group { first, size, count, outputs: Vec::new() }, place);
+}
+
+fn place_text(at: At, size: usize, in_group: bool) -> String {
+    let range = |place: usize| match size {
+        1 => (place + 1).to_string(),
+        _ => format!("{}-{}", place + 1, place + size),
+    };
+    match at {
+        At::Front(place) if in_group => format!("item column {}", range(place)),
+        At::Front(place) => format!("column {}", range(place)),
+        At::Tail(place) => format!("then column {}", range(place)),
+        At::Back(_) => String::new(),
+    }
+}

@@ -1,0 +1,339 @@
+//! Compiling one field: its raw form and what is made of it.
+
+use alloc::borrow::ToOwned;
+use alloc::boxed::Box;
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw, UnitFrom};
+use crate::expression::Type;
+use crate::format::{Field as Declared, FieldType, Literal, Spanned};
+use crate::problem::{ProblemKind, Problems};
+use crate::schema::FieldSchema;
+use crate::unit;
+use crate::value::{Decimal, Layout, LayoutOf, ValueType};
+
+/// Whether fields are read from bytes or from text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Medium {
+    Bytes,
+    Text,
+}
+
+/// The declared type, or what stands for it when none is declared.
+pub(super) fn field_type(field: &Declared, medium: Medium, problems: &mut Problems) -> Option<FieldType> {
+    match (&field.kind, medium) {
+        (Some(kind), _) => Some(kind.value),
+        (None, Medium::Text) => Some(FieldType::Text),
+        (None, Medium::Bytes) => {
+            problems.add(field.span.clone(), ProblemKind::MissingKey { key: "type", table: "a field of a packet" });
+            None
+        }
+    }
+}
+
+/// Bytes that a field of a packet takes; `None` inside if that varies.
+pub(super) fn byte_size(field: &Declared, kind: FieldType) -> Option<usize> {
+    match kind {
+        FieldType::Integer(integer) => Some(usize::from(integer.bytes)),
+        FieldType::F32(_) => Some(4),
+        FieldType::F64(_) => Some(8),
+        _ => field.width.as_ref().map(|width| width.value),
+    }
+}
+
+/// Columns that a field of a text takes.
+pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separator: u8) -> usize {
+    match kind {
+        FieldType::Latitude | FieldType::Longitude => 2,
+        FieldType::Clock | FieldType::Date => 1 + layout.map_or(0, |layout| layout.count(separator)),
+        _ => 1,
+    }
+}
+
+/// The layout of a date or clock field.
+pub(super) fn layout_of(field: &Declared, kind: FieldType, problems: &mut Problems) -> Option<Layout> {
+    let (of, default, expected) = match kind {
+        FieldType::Date => (LayoutOf::Date, "yyyy-mm-dd", "d, m and y, as in \"ddmmyy\" or \"yyyy-mm-dd\""),
+        FieldType::Clock => (LayoutOf::Clock, "hh:mm:ss", "h, m and s, as in \"hhmmss\" or \"hh:mm:ss\""),
+        _ => return None,
+    };
+    let text = field.layout.as_ref().map_or(default, |layout| layout.value.as_str());
+    let layout = Layout::parse(text, of);
+    if let (None, Some(written)) = (&layout, &field.layout) {
+        let found = format!("the text \"{}\"", written.value.escape_debug());
+        problems.add(written.span.clone(), ProblemKind::WrongValue { key: "layout".to_owned(), expected, found });
+    }
+    layout
+}
+
+/// Compiles a field that stands at `at`. `lookup` finds an earlier field by name, for `unit_from`.
+pub(super) fn compile(
+    declared: &Declared,
+    kind: FieldType,
+    at: At,
+    medium: Medium,
+    separator: u8,
+    lookup: &dyn Fn(&str) -> Result<(Declared, Field), Option<String>>,
+    problems: &mut Problems,
+) -> Option<Field> {
+    check_keys(declared, kind, medium, problems);
+    let layout = layout_of(declared, kind, problems);
+    let raw = raw(declared, kind, medium, layout.as_ref(), separator, problems)?;
+    let meaning = match kind {
+        FieldType::Integer(_) => number(declared, NumberOf::Integer, lookup, problems),
+        FieldType::Number => number(declared, NumberOf::Decimal, lookup, problems),
+        FieldType::Hex => number(declared, NumberOf::Hex, lookup, problems),
+        FieldType::F32(_) | FieldType::F64(_) => Meaning::Float,
+        FieldType::Text => Meaning::Text {
+            fill: declared.fill,
+            codes: declared.codes.iter().map(|(key, name)| (literal_bytes(&key.value), name.as_str().into())).collect(),
+        },
+        FieldType::Bytes => Meaning::Bytes,
+        FieldType::Latitude => Meaning::Degrees { most: 90, letters: *b"NS" },
+        FieldType::Longitude => Meaning::Degrees { most: 180, letters: *b"EW" },
+        FieldType::Clock => Meaning::Clock(layout?),
+        FieldType::Date => Meaning::Date(layout?),
+    };
+    let no_data = declared.no_data.iter().filter_map(|literal| constant(literal, kind, "no_data", problems)).collect();
+    Some(Field { at, raw, no_data, meaning, range: declared.range })
+}
+
+fn raw(
+    declared: &Declared,
+    kind: FieldType,
+    medium: Medium,
+    layout: Option<&Layout>,
+    separator: u8,
+    problems: &mut Problems,
+) -> Option<Raw> {
+    if medium == Medium::Text {
+        if let crate::format::Place::Characters(chars) = &declared.place {
+            return Some(Raw::Characters(chars.value.0 - 1, chars.value.1));
+        }
+        return Some(Raw::Columns(column_size(kind, layout, separator)));
+    }
+    match kind {
+        FieldType::Integer(integer) => {
+            if let Some(bits) = &declared.bits
+                && bits.value.1 >= integer.bytes * 8
+            {
+                let kind = ProblemKind::WrongValue {
+                    key: "bits".to_owned(),
+                    expected: "bits of the field's own type",
+                    found: format!("bit {} of {} bits", bits.value.1, integer.bytes * 8),
+                };
+                problems.add(bits.span.clone(), kind);
+                return None;
+            }
+            Some(Raw::Integer { integer, bits: declared.bits.as_ref().map(|bits| bits.value) })
+        }
+        FieldType::F32(order) => Some(Raw::F32(order)),
+        FieldType::F64(order) => Some(Raw::F64(order)),
+        _ => Some(Raw::Bytes(declared.width.as_ref().map(|width| width.value))),
+    }
+}
+
+/// Reports keys that do not go with the type or the medium.
+fn check_keys(declared: &Declared, kind: FieldType, medium: Medium, problems: &mut Problems) {
+    let integer = matches!(kind, FieldType::Integer(_));
+    let numeric = integer || matches!(kind, FieldType::Number | FieldType::Hex);
+    let float = matches!(kind, FieldType::F32(_) | FieldType::F64(_));
+    let texts_only = matches!(kind, FieldType::Number | FieldType::Hex | FieldType::Latitude | FieldType::Longitude)
+        || matches!(kind, FieldType::Clock | FieldType::Date);
+    let sized = matches!(kind, FieldType::Text | FieldType::Bytes);
+    let mut conflict = |present: bool, key: &'static str, with: &str| {
+        if present {
+            problems.add(declared.span.clone(), ProblemKind::Conflict { key, with: with.to_string() });
+        }
+    };
+    let in_bytes = medium == Medium::Bytes;
+    conflict(in_bytes && texts_only, "type", "a packet: it is a type of texts");
+    conflict(!in_bytes && (integer || float || kind == FieldType::Bytes), "type", "a text: it is a type of packets; use `number`, `hex` or `text`");
+    conflict(declared.width.is_some() && !(in_bytes && sized), "width", "this type: only text and bytes in packets have one");
+    conflict(declared.bits.is_some() && !integer, "bits", "this type: only integers have bits");
+    conflict(!declared.flags.is_empty() && !integer, "flags", "this type: only integers have bits");
+    conflict(!declared.flags.is_empty() && declared.bits.is_some(), "bits", "`flags`");
+    conflict(!declared.codes.is_empty() && !(numeric || kind == FieldType::Text), "codes", "this type");
+    conflict(declared.scale.is_some() && !numeric, "scale", "this type: only integers and numbers are scaled");
+    conflict(declared.add.is_some() && !numeric, "add", "this type: only integers and numbers are scaled");
+    conflict(declared.unit_from.is_some() && !numeric, "unit_from", "this type: only numbers convert");
+    conflict(declared.unit_from.is_some() && declared.unit.is_none(), "unit_from", "a field without `unit`");
+    conflict(declared.places.is_some() && declared.unit_from.is_none(), "places", "a field without `unit_from`");
+    conflict(declared.range.is_some() && !(numeric || float || matches!(kind, FieldType::Latitude | FieldType::Longitude)), "range", "this type");
+    conflict(declared.layout.is_some() && !matches!(kind, FieldType::Clock | FieldType::Date), "layout", "this type: only dates and clocks have one");
+    conflict(declared.fill.is_some() && kind != FieldType::Text, "fill", "this type: only texts are filled");
+    conflict(declared.optional && in_bytes, "optional", "a packet");
+    conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
+    conflict(declared.rollover.is_some() && !declared.counter, "rollover", "a field that is no `counter`");
+    conflict(declared.strict && in_bytes, "invalid", "a packet");
+}
+
+/// How a number is made, with its scale, codes and unit.
+fn number(
+    declared: &Declared,
+    of: NumberOf,
+    lookup: &dyn Fn(&str) -> Result<(Declared, Field), Option<String>>,
+    problems: &mut Problems,
+) -> Meaning {
+    let mut codes = Vec::new();
+    for (key, name) in &declared.codes {
+        match code_number(&key.value) {
+            Some(number) => codes.push((number, name.as_str().into())),
+            None => {
+                let found = describe(&key.value);
+                let expected = "numbers as keys";
+                problems.add(key.span.clone(), ProblemKind::WrongValue { key: "codes".to_owned(), expected, found });
+            }
+        }
+    }
+    let unit = declared.unit_from.as_ref().and_then(|from| unit_from(declared, from, lookup, problems));
+    let convert = Convert {
+        scale: declared.scale.as_ref().map(|scale| scale.value),
+        add: declared.add.as_ref().map(|add| add.value),
+        unit: unit.map(Box::new),
+    };
+    Meaning::Number { of, convert, codes: codes.into() }
+}
+
+/// A key of `codes`: TOML keys are texts, so numbers are read from them, in decimal or as 0x….
+fn code_number(literal: &Literal) -> Option<Decimal> {
+    match literal {
+        Literal::Number(number) => Some(*number),
+        Literal::Text(text) => match text.strip_prefix("0x") {
+            Some(digits) => u64::from_str_radix(digits, 16).ok().map(Decimal::from_unsigned),
+            None => Decimal::parse(text.as_bytes()),
+        },
+        Literal::Bool(_) => None,
+    }
+}
+
+fn unit_from(
+    declared: &Declared,
+    from: &Spanned<String>,
+    lookup: &dyn Fn(&str) -> Result<(Declared, Field), Option<String>>,
+    problems: &mut Problems,
+) -> Option<UnitFrom> {
+    let wanted = declared.unit.as_ref()?;
+    let (source, field) = match lookup(&from.value) {
+        Ok(found) => found,
+        Err(nearest) => {
+            let kind = ProblemKind::UnknownName { what: "earlier field", name: from.value.clone(), nearest };
+            problems.add(from.span.clone(), kind);
+            return None;
+        }
+    };
+    if source.codes.is_empty() {
+        let kind = ProblemKind::Senseless("the field that tells the unit needs `codes` that name the units");
+        problems.add(from.span.clone(), kind);
+        return None;
+    }
+    let mut units = Vec::new();
+    for (key, name) in &source.codes {
+        match unit::conversion(name, &wanted.value) {
+            Some(conversion) => {
+                let constant = match &field.meaning {
+                    Meaning::Text { .. } => Some(Constant::Text(literal_bytes(&key.value))),
+                    _ => code_number(&key.value).map(Constant::Number),
+                };
+                units.extend(constant.map(|constant| (constant, conversion)));
+            }
+            None => {
+                let kind = ProblemKind::Unit { from: name.clone(), to: wanted.value.clone() };
+                problems.add(wanted.span.clone(), kind);
+            }
+        }
+    }
+    let places = declared.places.as_ref().and_then(|places| u8::try_from(places.value).ok());
+    // The raw text or number is compared, not its name.
+    let mut field = field;
+    match &mut field.meaning {
+        Meaning::Text { codes, .. } => *codes = Box::default(),
+        Meaning::Number { codes, .. } => *codes = Box::default(),
+        _ => {}
+    }
+    Some(UnitFrom { field, units: units.into(), places })
+}
+
+fn literal_bytes(literal: &Literal) -> Box<[u8]> {
+    match literal {
+        Literal::Text(text) => text.as_bytes().into(),
+        Literal::Number(number) => number.to_string().into_bytes().into(),
+        Literal::Bool(flag) => flag.to_string().into_bytes().into(),
+    }
+}
+
+fn describe(literal: &Literal) -> String {
+    match literal {
+        Literal::Text(text) => format!("the text \"{}\"", text.escape_debug()),
+        Literal::Number(number) => format!("the number {number}"),
+        Literal::Bool(flag) => format!("`{flag}`"),
+    }
+}
+
+/// A literal as what the raw value of a field is compared with.
+pub(super) fn constant(
+    literal: &Spanned<Literal>,
+    kind: FieldType,
+    key: &'static str,
+    problems: &mut Problems,
+) -> Option<Constant> {
+    let texts = !matches!(kind, FieldType::Integer(_));
+    let numbers = matches!(kind, FieldType::Integer(_) | FieldType::Number | FieldType::Hex)
+        || matches!(kind, FieldType::F32(_) | FieldType::F64(_));
+    match &literal.value {
+        Literal::Number(number) if numbers => Some(Constant::Number(*number)),
+        Literal::Text(text) if texts && !matches!(kind, FieldType::F32(_) | FieldType::F64(_)) => {
+            Some(Constant::Text(text.as_bytes().into()))
+        }
+        other => {
+            let expected = if numbers { "a number" } else { "a text" };
+            let kind = ProblemKind::WrongValue { key: key.to_owned(), expected, found: describe(other) };
+            problems.add(literal.span.clone(), kind);
+            None
+        }
+    }
+}
+
+/// The type that an expression sees in a field; nothing if it cannot be used there.
+pub(super) fn expression_type(field: &Field) -> Option<Type> {
+    match field.meaning {
+        Meaning::Number { .. } | Meaning::Float => Some(Type::Number),
+        Meaning::Text { .. } => Some(Type::Text),
+        _ => None,
+    }
+}
+
+/// The field's entry in the schema.
+pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldSchema {
+    let value_type = match kind {
+        FieldType::Integer(_) | FieldType::Number | FieldType::Hex if !declared.codes.is_empty() => ValueType::Code,
+        FieldType::Integer(_) | FieldType::Hex if is_whole(declared) => ValueType::Integer,
+        FieldType::Integer(_) | FieldType::Number | FieldType::Hex => ValueType::Decimal,
+        FieldType::F32(_) => ValueType::F32,
+        FieldType::F64(_) => ValueType::F64,
+        FieldType::Text => ValueType::Text,
+        FieldType::Bytes => ValueType::Bytes,
+        FieldType::Latitude | FieldType::Longitude => ValueType::Decimal,
+        FieldType::Clock => ValueType::Clock,
+        FieldType::Date => ValueType::Date,
+    };
+    let surprises = !matches!(kind, FieldType::Integer(_) | FieldType::Bytes);
+    let degrees = matches!(kind, FieldType::Latitude | FieldType::Longitude).then(|| "°".to_string());
+    FieldSchema {
+        name: name.to_string(),
+        title: declared.title.clone(),
+        tag: declared.tag.clone(),
+        unit: declared.unit.as_ref().map(|unit| unit.value.clone()).or(degrees),
+        value_type,
+        has_quality: surprises || declared.range.is_some() || declared.unit_from.is_some(),
+        items: Vec::new(),
+    }
+}
+
+/// Whether scaling keeps integers whole.
+fn is_whole(declared: &Declared) -> bool {
+    let whole = |number: &Option<Spanned<Decimal>>| number.as_ref().is_none_or(|number| number.value.places() == 0);
+    whole(&declared.scale) && whole(&declared.add) && declared.unit_from.is_none()
+}

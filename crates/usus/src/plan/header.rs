@@ -1,0 +1,313 @@
+//! What is common to the fields of headers, records and groups while a plan is made: names, outputs, conditions, and the rows
+//! of the layout.
+
+use alloc::borrow::ToOwned;
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use super::field::{self, Medium};
+use super::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Output};
+use crate::expression::{Expression, Type};
+use crate::format::{Field as Declared, FieldType, When};
+use crate::problem::{ProblemKind, Problems, nearest};
+use crate::schema::FieldSchema;
+use crate::value::ValueType;
+
+/// The parts of a record (or header, or group) gathered so far.
+#[derive(Clone)]
+pub(super) struct Sheet {
+    pub(super) medium: Medium,
+    pub(super) separator: u8,
+    pub(super) frame: String,
+    pub(super) record: Option<String>,
+    pub(super) group: Option<String>,
+    /// Fields by name, for `count`, `unit_from`, `series` and conditions.
+    pub(super) known: Vec<(Declared, Field)>,
+    pub(super) outputs: Vec<Output>,
+    pub(super) schema: Vec<FieldSchema>,
+    pub(super) gates: Vec<Gate>,
+    pub(super) counters: Vec<Counter>,
+    pub(super) rows: Vec<LayoutRow>,
+}
+
+impl Sheet {
+    pub(super) fn new(medium: Medium, separator: u8, frame: &str) -> Sheet {
+        Sheet {
+            medium,
+            separator,
+            frame: frame.to_string(),
+            record: None,
+            group: None,
+            known: Vec::new(),
+            outputs: Vec::new(),
+            schema: Vec::new(),
+            gates: Vec::new(),
+            counters: Vec::new(),
+            rows: Vec::new(),
+        }
+    }
+
+    /// An empty sheet for the items of a group, which may refer to the fields before it.
+    pub(super) fn for_group(&self, name: &str) -> Sheet {
+        let mut sheet = Sheet::new(self.medium, self.separator, &self.frame);
+        sheet.record.clone_from(&self.record);
+        sheet.group = Some(name.to_string());
+        sheet
+    }
+
+    /// Adds a field whose place is known: its reading, its outputs, what it decides, and its row.
+    pub(super) fn add(&mut self, declared: &Declared, kind: FieldType, at: At, place: String, problems: &mut Problems) {
+        self.rows.push(self.row(declared, place, word_of(declared, kind)));
+        if declared.reserved {
+            return;
+        }
+        let known = self.known.clone();
+        let lookup = move |name: &str| find(&known, name).cloned().ok_or_else(|| nearest_of(&known, name));
+        let Some(field) = field::compile(declared, kind, at, self.medium, self.separator, &lookup, problems) else {
+            return;
+        };
+        for (bit, name) in &declared.flags {
+            self.check_name(&name.value, name.span.clone(), problems);
+            if !declared.internal {
+                self.outputs.push(Output::Flag(field.clone(), *bit));
+                self.schema.push(flag_schema(&name.value));
+            }
+        }
+        let Some(name) = &declared.name else {
+            // A constant needs no name, nor do flags, which have names of their own.
+            if declared.flags.is_empty() && declared.equals.is_none() {
+                problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "name", table: "a field" });
+            }
+            self.add_gates(declared, kind, "", &field, problems);
+            return;
+        };
+        self.check_name(&name.value, name.span.clone(), problems);
+        self.add_gates(declared, kind, &name.value, &field, problems);
+        if declared.counter {
+            self.add_counter(declared, kind, &name.value, &field, problems);
+        }
+        if !declared.internal && declared.flags.is_empty() {
+            self.outputs.push(Output::Field(field.clone()));
+            self.schema.push(field::schema(declared, kind, &name.value));
+        }
+        self.known.push((declared.clone(), field));
+    }
+
+    /// Adds the header to a record that is still empty.
+    pub(super) fn begin_record(&self, record: &str) -> Sheet {
+        let mut sheet = self.clone();
+        sheet.record = Some(record.to_string());
+        sheet.rows.clear();
+        // A header's constants are tested when the frame is cut.
+        sheet.gates.clear();
+        sheet
+    }
+
+    fn check_name(&self, name: &str, span: core::ops::Range<usize>, problems: &mut Problems) {
+        let known = self.known.iter().any(|(declared, _)| declared.name.as_ref().is_some_and(|known| known.value == name));
+        let output = self.schema.iter().any(|field| field.name == name);
+        if known || output {
+            problems.add(span, ProblemKind::Twice { what: "field", name: name.to_owned() });
+        }
+    }
+
+    fn add_gates(&mut self, declared: &Declared, kind: FieldType, name: &str, field: &Field, problems: &mut Problems) {
+        let equals = declared.equals.as_ref();
+        let equals = equals.and_then(|literal| field::constant(literal, kind, "equals", problems));
+        if equals.is_some() || declared.strict {
+            self.gates.push(Gate { name: name.to_owned(), field: field.clone(), equals });
+        }
+    }
+
+    fn add_counter(
+        &mut self,
+        declared: &Declared,
+        kind: FieldType,
+        name: &str,
+        field: &Field,
+        problems: &mut Problems,
+    ) {
+        let bits = match (kind, &declared.bits) {
+            (FieldType::Integer(_), Some(bits)) => Some(bits.value.1 - bits.value.0 + 1),
+            (FieldType::Integer(integer), None) => Some(integer.bytes * 8),
+            _ => None,
+        };
+        let modulus = match (&declared.rollover, bits) {
+            (Some(rollover), _) => u128::try_from(rollover.value).ok().map(|last| last + 1),
+            (None, Some(bits)) => Some(1u128 << bits),
+            (None, None) => None,
+        };
+        match modulus {
+            Some(modulus) if modulus > 1 && self.group.is_none() => {
+                self.counters.push(Counter { name: name.to_owned(), field: field.clone(), modulus });
+            }
+            _ if self.group.is_some() => {
+                let kind = ProblemKind::Senseless("a counter inside of a group is not supported");
+                problems.add(declared.span.clone(), kind);
+            }
+            _ => {
+                let kind = ProblemKind::Senseless("a counter in a text needs `rollover`, the last value before it begins again");
+                problems.add(declared.span.clone(), kind);
+            }
+        }
+    }
+
+    /// The earlier field of that name.
+    pub(super) fn find(&self, name: &str) -> Result<&Field, Option<String>> {
+        match find(&self.known, name) {
+            Some((_, field)) => Ok(field),
+            None => Err(nearest_of(&self.known, name)),
+        }
+    }
+
+    /// A row of the layout.
+    pub(super) fn row(&self, declared: &Declared, place: String, kind: String) -> LayoutRow {
+        let name = match &declared.name {
+            Some(name) => name.value.clone(),
+            None if declared.reserved => "(reserved)".to_string(),
+            None => declared.flags.iter().map(|(_, name)| name.value.as_str()).collect::<Vec<_>>().join(", "),
+        };
+        LayoutRow {
+            frame: self.frame.clone(),
+            record: self.record.clone(),
+            group: self.group.clone(),
+            place,
+            name,
+            kind,
+            unit: declared.unit.as_ref().map(|unit| unit.value.clone()).unwrap_or_default(),
+            notes: notes(declared),
+        }
+    }
+}
+
+fn find<'k>(known: &'k [(Declared, Field)], name: &str) -> Option<&'k (Declared, Field)> {
+    known.iter().find(|(declared, _)| declared.name.as_ref().is_some_and(|known| known.value == name))
+}
+
+fn nearest_of(known: &[(Declared, Field)], name: &str) -> Option<String> {
+    nearest(name, known.iter().filter_map(|(declared, _)| Some(declared.name.as_ref()?.value.as_str())))
+}
+
+fn flag_schema(name: &str) -> FieldSchema {
+    FieldSchema {
+        name: name.to_string(),
+        title: None,
+        tag: None,
+        unit: None,
+        value_type: ValueType::Bool,
+        has_quality: false,
+        items: Vec::new(),
+    }
+}
+
+/// The header's fields as they are needed while cutting.
+pub(super) fn header_fields(sheet: &Sheet) -> Vec<HeaderField> {
+    let named = sheet.known.iter().map(|(declared, field)| {
+        let name = declared.name.as_ref().map(|name| name.value.clone()).unwrap_or_default();
+        HeaderField { equals: equals_of(sheet, &name), name, field: field.clone() }
+    });
+    let unnamed = sheet.gates.iter().filter(|gate| gate.name.is_empty()).map(|gate| HeaderField {
+        name: String::new(),
+        field: gate.field.clone(),
+        equals: gate.equals.clone(),
+    });
+    named.chain(unnamed).collect()
+}
+
+fn equals_of(sheet: &Sheet, name: &str) -> Option<Constant> {
+    sheet.gates.iter().find(|gate| gate.name == name).and_then(|gate| gate.equals.clone())
+}
+
+/// Binds a condition to the header's fields.
+pub(super) fn condition(when: &When, header: &[HeaderField], problems: &mut Problems) -> Option<Expression<u16>> {
+    let mut resolve = |name: &str| -> Result<(u16, Type), Option<String>> {
+        let usable = |field: &&HeaderField| field::expression_type(&field.field).is_some();
+        let position = header.iter().position(|field| field.name == name && usable(&field));
+        match position.and_then(|index| Some((index as u16, field::expression_type(&header[index].field)?))) {
+            Some(found) => Ok(found),
+            None => {
+                let known = header.iter().filter(usable).map(|field| field.name.as_str());
+                Err(nearest(name, known.filter(|known| !known.is_empty())))
+            }
+        }
+    };
+    let mut report = |problem: crate::expression::ExpressionProblem| {
+        problems.add(when.place(problem.span), ProblemKind::Expression(problem.kind));
+    };
+    when.tree.clone().check(&mut resolve, &mut report)
+}
+
+/// The type as it was declared, with its bits.
+fn word_of(declared: &Declared, kind: FieldType) -> String {
+    use crate::format::Order;
+    let order = |order: Order| if order == Order::Big { "be" } else { "le" };
+    let word = match kind {
+        FieldType::Integer(integer) if integer.bytes == 1 => if integer.signed { "i8" } else { "u8" }.to_string(),
+        FieldType::Integer(integer) => {
+            format!("{}{}{}", if integer.signed { 'i' } else { 'u' }, integer.bytes * 8, order(integer.order))
+        }
+        FieldType::F32(bytes) => format!("f32{}", order(bytes)),
+        FieldType::F64(bytes) => format!("f64{}", order(bytes)),
+        FieldType::Text => "text".to_string(),
+        FieldType::Bytes => "bytes".to_string(),
+        FieldType::Number => "number".to_string(),
+        FieldType::Hex => "hex".to_string(),
+        FieldType::Latitude => "lat".to_string(),
+        FieldType::Longitude => "lon".to_string(),
+        FieldType::Clock => "clock".to_string(),
+        FieldType::Date => "date".to_string(),
+    };
+    match &declared.bits {
+        Some(bits) if bits.value.0 == bits.value.1 => format!("{word} bit {}", bits.value.0),
+        Some(bits) => format!("{word} bits {}-{}", bits.value.0, bits.value.1),
+        None => word,
+    }
+}
+
+/// What else is declared of a field, in the words of the format file.
+fn notes(declared: &Declared) -> String {
+    let literal = |literal: &crate::format::Literal| match literal {
+        crate::format::Literal::Number(number) => number.to_string(),
+        crate::format::Literal::Text(text) => format!("\"{}\"", text.escape_debug()),
+        crate::format::Literal::Bool(flag) => flag.to_string(),
+    };
+    let list = |items: &[String]| match items.len() {
+        0..=6 => items.join(", "),
+        more => format!("{}, … ({more})", items[..5].join(", ")),
+    };
+    let mut notes = Vec::new();
+    notes.extend(declared.equals.as_ref().map(|equals| format!("always {}", literal(&equals.value))));
+    notes.extend(declared.scale.as_ref().map(|scale| format!("x {}", scale.value)));
+    notes.extend(declared.add.as_ref().map(|add| format!("+ {}", add.value)));
+    notes.extend(declared.unit_from.as_ref().map(|from| format!("unit from {}", from.value)));
+    notes.extend(declared.range.map(|[low, high]| format!("{low} to {high}")));
+    if !declared.no_data.is_empty() {
+        let marks: Vec<String> = declared.no_data.iter().map(|mark| literal(&mark.value)).collect();
+        notes.push(format!("no data: {}", list(&marks)));
+    }
+    if !declared.codes.is_empty() {
+        let codes: Vec<String> = declared
+            .codes
+            .iter()
+            .map(|(key, name)| match &key.value {
+                crate::format::Literal::Text(key) => format!("{key} {name}"),
+                other => format!("{} {name}", literal(other)),
+            })
+            .collect();
+        notes.push(list(&codes));
+    }
+    if !declared.flags.is_empty() && declared.name.is_some() {
+        let flags: Vec<String> = declared.flags.iter().map(|(bit, name)| format!("{bit} {}", name.value)).collect();
+        notes.push(list(&flags));
+    }
+    let words = [
+        (declared.counter, "counter"),
+        (declared.optional, "may be missing"),
+        (declared.strict, "must be valid"),
+        (declared.internal, "internal"),
+    ];
+    notes.extend(words.iter().filter(|(said, _)| *said).map(|(_, word)| (*word).to_string()));
+    notes.extend(declared.layout.as_ref().map(|layout| layout.value.clone()));
+    notes.join("; ")
+}

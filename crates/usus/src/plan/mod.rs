@@ -1,0 +1,363 @@
+//! A format compiled for running: places resolved, checksums ready, conditions bound. The plan is walked for each frame and
+//! never changed.
+
+mod columns;
+mod compile;
+mod field;
+mod header;
+mod layout;
+mod packet;
+mod select;
+
+use alloc::boxed::Box;
+use alloc::string::String;
+use alloc::sync::Arc;
+use alloc::vec::Vec;
+use core::fmt;
+
+use memchr::memmem::Finder;
+
+use crate::checksum::Checksum;
+use crate::expression::Expression;
+use crate::format::{Integer, Limits, LineEnd, Order, Presence};
+use crate::schema::Schema;
+use crate::time::Span;
+use crate::unit::Conversion;
+use crate::value::{Decimal, Layout};
+
+pub use layout::LayoutRow;
+pub use select::{UnknownName, Wants};
+
+/// A format, ready to decode. Clones share it.
+///
+/// Made by [`Format::compile`](crate::Format::compile).
+#[derive(Clone)]
+pub struct Plan(pub(crate) Arc<Inner>);
+
+impl Plan {
+    /// What its records can say.
+    pub fn schema(&self) -> &Schema {
+        &self.0.schema
+    }
+
+    /// Roles of the lines, if the format speaks of several.
+    pub fn roles(&self) -> impl Iterator<Item = &str> {
+        self.0.roles.iter().map(|role| role.name.as_str())
+    }
+
+    /// Whether silence matters, so that input without times cannot be decoded as declared.
+    pub fn needs_times(&self) -> bool {
+        self.0.frames.iter().any(|frame| matches!(frame.cut, Cut::Text { idle: Some(_), .. }))
+    }
+
+    /// The largest number of bytes that a decoder keeps for one line: the largest frame, or a run of rejected bytes.
+    pub fn largest_window(&self) -> usize {
+        let largest = self.0.routes.iter().map(|route| route.largest).max().unwrap_or(0);
+        largest + crate::limits::RUN as usize
+    }
+
+    /// Where each field stands in its frame, as a table.
+    pub fn layout(&self) -> &[LayoutRow] {
+        &self.0.layout
+    }
+
+    /// Name of a frame by its number in a reject.
+    pub(crate) fn frame_name(&self, frame: u16) -> &str {
+        self.0.frames.get(usize::from(frame)).map_or("", |frame| frame.name.as_str())
+    }
+}
+
+impl fmt::Debug for Plan {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Plan({})", self.0.schema.format)
+    }
+}
+
+#[derive(Clone)]
+pub(crate) struct Inner {
+    pub(crate) schema: Schema,
+    pub(crate) roles: Vec<Role>,
+    pub(crate) frames: Vec<Frame>,
+    pub(crate) kinds: Vec<Kind>,
+    pub(crate) ignores: Vec<Ignore>,
+    /// How the bytes of a line are cut: one entry for each role, or a single one.
+    pub(crate) routes: Vec<Route>,
+    pub(crate) limits: Limits,
+    pub(crate) layout: Vec<LayoutRow>,
+    /// How long a character takes, where the serial settings are known.
+    pub(crate) character: Option<Span>,
+}
+
+#[derive(Clone)]
+pub(crate) struct Role {
+    pub(crate) name: String,
+    pub(crate) character: Option<Span>,
+}
+
+/// The cuts that run on a line of one role.
+#[derive(Clone)]
+pub(crate) struct Route {
+    /// Frames whose cut searches for a start, in the order of the file.
+    pub(crate) searching: Vec<u16>,
+    /// The frame whose cut takes what is left.
+    pub(crate) text: Option<u16>,
+    /// The largest frame there can be.
+    pub(crate) largest: usize,
+}
+
+#[derive(Clone)]
+pub(crate) struct Frame {
+    pub(crate) name: String,
+    pub(crate) cut: Cut,
+    pub(crate) check: Option<Check>,
+    pub(crate) header: Vec<HeaderField>,
+    pub(crate) separator: u8,
+    /// Whether anything is read by columns.
+    pub(crate) has_columns: bool,
+    pub(crate) kinds: Vec<u16>,
+    pub(crate) ignores: Vec<u16>,
+}
+
+#[derive(Clone)]
+pub(crate) enum Cut {
+    Text { end: LineEnd, idle: Option<Span>, limit: usize },
+    Sentence { checksum: Presence },
+    Packet(Packet),
+}
+
+#[derive(Clone)]
+pub(crate) struct Packet {
+    pub(crate) start: Box<[u8]>,
+    pub(crate) finder: Finder<'static>,
+    pub(crate) length: Length,
+    /// Bytes that must be there before the header can be read.
+    pub(crate) header: usize,
+    /// The shortest and the longest frame that any record allows.
+    pub(crate) shortest: usize,
+    pub(crate) longest: usize,
+}
+
+#[derive(Clone)]
+pub(crate) enum Length {
+    Fixed(usize),
+    Field { at: usize, integer: Integer, add: i64 },
+}
+
+#[derive(Clone)]
+pub(crate) struct Check {
+    pub(crate) checksum: Checksum,
+    pub(crate) form: crate::format::CheckForm,
+    pub(crate) at: Edge,
+    pub(crate) from: Edge,
+    /// The last byte covered.
+    pub(crate) to: Edge,
+}
+
+/// A place in a frame counted from one of its ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Edge {
+    /// Bytes from the start.
+    Front(usize),
+    /// Bytes before the end: 1 is the last byte.
+    Back(usize),
+}
+
+impl Edge {
+    pub(crate) fn of(place: i64) -> Edge {
+        match place {
+            0.. => Edge::Front(place as usize),
+            _ => Edge::Back(place.unsigned_abs() as usize),
+        }
+    }
+
+    pub(crate) fn in_frame(self, length: usize) -> Option<usize> {
+        match self {
+            Edge::Front(place) => (place < length).then_some(place),
+            Edge::Back(place) => length.checked_sub(place),
+        }
+    }
+}
+
+#[derive(Clone)]
+pub(crate) struct HeaderField {
+    pub(crate) name: String,
+    pub(crate) field: Field,
+    /// The only value allowed.
+    pub(crate) equals: Option<Constant>,
+}
+
+/// A value that a field is compared with.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Constant {
+    Number(Decimal),
+    Text(Box<[u8]>),
+}
+
+#[derive(Clone)]
+pub(crate) struct Kind {
+    pub(crate) when: Option<Expression<u16>>,
+    /// Whether its sentences need a checksum.
+    pub(crate) checksum_required: bool,
+    pub(crate) shape: Shape,
+    /// Fields that decide whether the frame is taken at all.
+    pub(crate) gates: Vec<Gate>,
+    pub(crate) outputs: Vec<Output>,
+    pub(crate) counters: Vec<Counter>,
+    pub(crate) series: Vec<Field>,
+    pub(crate) wanted: bool,
+}
+
+/// What a frame needs to be for its record to fit.
+#[derive(Clone)]
+pub(crate) struct Shape {
+    pub(crate) unit: ShapeUnit,
+    /// Bytes or columns before the part of varying size.
+    pub(crate) front: usize,
+    /// Those of them that have to be there.
+    pub(crate) front_required: usize,
+    /// Bytes or columns of one item of the varying part; 0 if there is no such part.
+    pub(crate) item: usize,
+    pub(crate) count: Count,
+    /// Bytes or columns behind it.
+    pub(crate) tail: usize,
+    pub(crate) tail_required: usize,
+    /// Bytes at the frame's end that are counted from there.
+    pub(crate) back: usize,
+    /// Whether more columns may follow.
+    pub(crate) more: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ShapeUnit {
+    Bytes,
+    Columns,
+    /// Only characters are read: every text fits.
+    Characters,
+}
+
+#[derive(Clone)]
+pub(crate) enum Count {
+    /// As many as there is room for.
+    ToEnd,
+    /// As many as this field says.
+    Field(Box<Field>),
+}
+
+/// A field that has to hold for the record to be taken.
+#[derive(Clone)]
+pub(crate) struct Gate {
+    pub(crate) name: String,
+    pub(crate) field: Field,
+    /// The only value allowed; without it, the value has to be valid.
+    pub(crate) equals: Option<Constant>,
+}
+
+/// What stands in a record, in the order of its schema.
+#[derive(Clone)]
+pub(crate) enum Output {
+    Field(Field),
+    Flag(Field, u8),
+    Group(Group),
+}
+
+#[derive(Clone)]
+pub(crate) struct Group {
+    /// First byte or column of the first item.
+    pub(crate) first: At,
+    /// Bytes or columns of one item.
+    pub(crate) size: usize,
+    /// How many items; nothing if it is the varying part.
+    pub(crate) count: Option<usize>,
+    pub(crate) outputs: Vec<Output>,
+}
+
+#[derive(Clone)]
+pub(crate) struct Counter {
+    /// Index of its name among the kind's counters.
+    pub(crate) name: String,
+    pub(crate) field: Field,
+    /// It goes from 0 to this minus one.
+    pub(crate) modulus: u128,
+}
+
+#[derive(Clone)]
+pub(crate) struct Ignore {
+    pub(crate) when: Option<Expression<u16>>,
+    pub(crate) count_by: Option<Field>,
+}
+
+/// Where a field begins, in bytes or columns.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum At {
+    /// From the frame's start, or from its item's start.
+    Front(usize),
+    /// From the end of the part of varying size.
+    Tail(usize),
+    /// Before the frame's end.
+    Back(usize),
+}
+
+/// How one field is read.
+#[derive(Clone, Debug)]
+pub(crate) struct Field {
+    pub(crate) at: At,
+    pub(crate) raw: Raw,
+    /// Raw values that mean "no data".
+    pub(crate) no_data: Box<[Constant]>,
+    pub(crate) meaning: Meaning,
+    pub(crate) range: Option<[Decimal; 2]>,
+}
+
+/// What is taken from the frame.
+#[derive(Clone, Debug)]
+pub(crate) enum Raw {
+    Integer { integer: Integer, bits: Option<(u8, u8)> },
+    F32(Order),
+    F64(Order),
+    /// So many bytes, or all up to the tail.
+    Bytes(Option<usize>),
+    /// So many columns together.
+    Columns(usize),
+    /// Characters from the first to before the second.
+    Characters(usize, usize),
+}
+
+/// What is made of it.
+#[derive(Clone, Debug)]
+pub(crate) enum Meaning {
+    /// A number: of an integer, or of the digits of a text.
+    Number { of: NumberOf, convert: Convert, codes: Box<[(Decimal, Box<str>)]> },
+    Float,
+    Text { fill: Option<u8>, codes: Box<[(Box<[u8]>, Box<str>)]> },
+    Bytes,
+    /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
+    Degrees { most: u8, letters: [u8; 2] },
+    Clock(Layout),
+    Date(Layout),
+}
+
+/// How the digits of a text are a number.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum NumberOf {
+    /// There are no digits: the raw value is an integer already.
+    Integer,
+    Decimal,
+    Hex,
+}
+
+/// From a raw number to its value.
+#[derive(Clone, Debug)]
+pub(crate) struct Convert {
+    pub(crate) scale: Option<Decimal>,
+    pub(crate) add: Option<Decimal>,
+    pub(crate) unit: Option<Box<UnitFrom>>,
+}
+
+/// A unit that is sent beside the value.
+#[derive(Clone, Debug)]
+pub(crate) struct UnitFrom {
+    pub(crate) field: Field,
+    pub(crate) units: Box<[(Constant, Conversion)]>,
+    /// Places of a converted value; without it, three more than were sent.
+    pub(crate) places: Option<u8>,
+}

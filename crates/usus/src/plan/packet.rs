@@ -1,0 +1,431 @@
+//! Placing the fields of packets: every byte of the frame gets a name, and every kind its length.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+use core::ops::Range;
+
+use super::field::{Medium, byte_size, field_type};
+use super::header::Sheet;
+use super::{At, Check, Count, Edge, Group, Output, Shape, ShapeUnit};
+use crate::checksum::Checksum;
+use crate::format::{
+    Check as DeclaredCheck, Count as DeclaredCount, Field as Declared, Frame, Group as DeclaredGroup, Length, Place, Spanned,
+};
+use crate::problem::{ProblemKind, Problems};
+use crate::schema::FieldSchema;
+use crate::value::ValueType;
+
+/// Bytes that something names.
+#[derive(Clone)]
+struct Named {
+    at: At,
+    size: usize,
+    span: Range<usize>,
+}
+
+/// Where the next field goes, and what is named so far.
+#[derive(Clone)]
+pub(super) struct Placing {
+    cursor: At,
+    named: Vec<Named>,
+    /// Start and item size of the part of varying size, once there is one.
+    varying: Option<(usize, usize)>,
+    count: Count,
+}
+
+impl Placing {
+    /// Begins behind the start pattern.
+    pub(super) fn new(start: usize, span: &Range<usize>) -> Placing {
+        let named = Named { at: At::Front(0), size: start, span: span.clone() };
+        Placing { cursor: At::Front(start), named: [named].to_vec(), varying: None, count: Count::ToEnd }
+    }
+
+    /// Names bytes that are no field: the length, the checksum.
+    pub(super) fn name(&mut self, at: At, size: usize, span: &Range<usize>) {
+        self.named.push(Named { at, size, span: span.clone() });
+        if let (At::Front(place), At::Front(cursor)) = (at, self.cursor) {
+            self.cursor = At::Front(cursor.max(place + size));
+        }
+    }
+
+    /// The place of a field of that size, and the cursor moved behind it.
+    fn place(&mut self, declared: &Declared, size: usize, problems: &mut Problems) -> At {
+        let at = match &declared.place {
+            Place::Byte(byte) => match Edge::of(byte.value) {
+                Edge::Front(place) => At::Front(place),
+                Edge::Back(place) => At::Back(place),
+            },
+            Place::Next => self.cursor,
+            Place::Columns(place) | Place::Characters(place) => {
+                let kind = ProblemKind::Conflict { key: "column", with: "a packet: its places are bytes".to_string() };
+                problems.add(place.span.clone(), kind);
+                self.cursor
+            }
+        };
+        if let (At::Back(place), true) = (at, size > 0)
+            && size > place
+        {
+            let kind = ProblemKind::Senseless("this reaches past the end of the frame");
+            problems.add(declared.span.clone(), kind);
+        }
+        self.named.push(Named { at, size, span: declared.span.clone() });
+        match at {
+            At::Front(place) => self.cursor = At::Front(place + size),
+            At::Tail(place) => self.cursor = At::Tail(place + size),
+            At::Back(_) => {}
+        }
+        at
+    }
+
+    /// Begins the part of varying size at the cursor; what follows is counted from its end.
+    fn vary(&mut self, declared: &Declared, item: usize, count: Count, problems: &mut Problems) -> At {
+        let at = match (self.cursor, &declared.place, &self.varying) {
+            (_, _, Some(_)) => {
+                let kind = ProblemKind::Unplaced("something of varying size stands before it");
+                problems.add(declared.span.clone(), kind);
+                return self.cursor;
+            }
+            (_, Place::Byte(byte), _) => match Edge::of(byte.value) {
+                Edge::Front(place) => place,
+                Edge::Back(_) => {
+                    let kind = ProblemKind::Unplaced("its size varies, so its start cannot be counted from the frame's end");
+                    problems.add(declared.span.clone(), kind);
+                    return self.cursor;
+                }
+            },
+            (At::Front(place), _, _) => place,
+            (cursor, _, _) => return cursor,
+        };
+        self.varying = Some((at, item));
+        self.count = count;
+        self.cursor = At::Tail(0);
+        At::Front(at)
+    }
+}
+
+/// Adds the fields of a header, record or group.
+pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Declared], problems: &mut Problems) {
+    for declared in fields {
+        match &declared.group {
+            Some(group) => add_group(sheet, placing, declared, group, problems),
+            None => add_field(sheet, placing, declared, problems),
+        }
+    }
+}
+
+fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, problems: &mut Problems) {
+    let Some(kind) = field_type(declared, Medium::Bytes, problems) else { return };
+    let (at, place) = match byte_size(declared, kind) {
+        Some(size) => {
+            let at = placing.place(declared, size, problems);
+            (at, place_text(at, size, sheet.group.is_some()))
+        }
+        None => {
+            let at = placing.vary(declared, 1, Count::ToEnd, problems);
+            (at, format!("{} to …", place_text(at, 1, sheet.group.is_some())))
+        }
+    };
+    sheet.add(declared, kind, at, place, problems);
+}
+
+fn add_group(
+    sheet: &mut Sheet,
+    placing: &mut Placing,
+    declared: &Declared,
+    group: &DeclaredGroup,
+    problems: &mut Problems,
+) {
+    let Some(name) = &declared.name else {
+        problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "name", table: "a group" });
+        return;
+    };
+    let mut items = sheet.for_group(&name.value);
+    let mut inner = Placing { cursor: At::Front(0), named: Vec::new(), varying: None, count: Count::ToEnd };
+    add_fields(&mut items, &mut inner, &group.fields, problems);
+    if inner.varying.is_some() {
+        let kind = ProblemKind::Unplaced("the items of a group have to be of one size");
+        problems.add(declared.span.clone(), kind);
+        return;
+    }
+    let size = inner.named.iter().map(|named| end_in_front(named)).max().unwrap_or(0);
+    if size == 0 {
+        problems.add(declared.span.clone(), ProblemKind::EmptyItem);
+        return;
+    }
+    report_gaps(&inner.named, size, &declared.span, problems);
+    let (first, count, place) = match &group.count {
+        DeclaredCount::Fixed(count) => {
+            let whole = size.saturating_mul(count.value);
+            if whole > crate::limits::FRAME {
+                let kind = ProblemKind::TooMany { what: "bytes for a group", found: whole, limit: crate::limits::FRAME };
+                problems.add(count.span.clone(), kind);
+                return;
+            }
+            let at = placing.place(declared, whole, problems);
+            (at, Some(count.value), format!("{}, {} times {size}", place_text(at, whole, false), count.value))
+        }
+        DeclaredCount::Field(from) => {
+            let Some(field) = find_count(sheet, from, problems) else { return };
+            let at = placing.vary(declared, size, Count::Field(field.into()), problems);
+            (at, None, format!("{} to …, {} times {size}", place_text(at, 1, false), from.value))
+        }
+        DeclaredCount::ToEnd => {
+            let at = placing.vary(declared, size, Count::ToEnd, problems);
+            (at, None, format!("{} to …, {size} each", place_text(at, 1, false)))
+        }
+    };
+    push_group(sheet, items, declared, name, Group { first, size, count, outputs: Vec::new() }, place);
+}
+
+/// The field that counts a group's items.
+pub(super) fn find_count(
+    sheet: &Sheet,
+    from: &Spanned<String>,
+    problems: &mut Problems,
+) -> Option<super::Field> {
+    match sheet.find(&from.value) {
+        Ok(field) if matches!(field.meaning, super::Meaning::Number { .. }) => Some(field.clone()),
+        Ok(_) => {
+            problems.add(from.span.clone(), ProblemKind::Senseless("a count has to be a number"));
+            None
+        }
+        Err(nearest) => {
+            let kind = ProblemKind::UnknownName { what: "earlier field", name: from.value.clone(), nearest };
+            problems.add(from.span.clone(), kind);
+            None
+        }
+    }
+}
+
+/// Adds a finished group to its record.
+pub(super) fn push_group(
+    sheet: &mut Sheet,
+    items: Sheet,
+    declared: &Declared,
+    name: &Spanned<String>,
+    group: Group,
+    place: String,
+) {
+    let mut row = sheet.row(declared, place, "group".to_string());
+    row.name.clone_from(&name.value);
+    sheet.rows.push(row);
+    sheet.rows.extend(items.rows);
+    if declared.internal {
+        return;
+    }
+    sheet.outputs.push(Output::Group(Group { outputs: items.outputs, ..group }));
+    sheet.schema.push(FieldSchema {
+        name: name.value.clone(),
+        title: declared.title.clone(),
+        tag: declared.tag.clone(),
+        unit: None,
+        value_type: ValueType::Group,
+        has_quality: false,
+        items: items.schema,
+    });
+}
+
+fn end_in_front(named: &Named) -> usize {
+    match named.at {
+        At::Front(place) => place + named.size,
+        _ => 0,
+    }
+}
+
+/// The shape of a record's frames, with every byte named, or problems.
+pub(super) fn shape(
+    placing: &Placing,
+    frame: &Frame,
+    check: Option<&Check>,
+    record: &Spanned<String>,
+    problems: &mut Problems,
+) -> Shape {
+    let mut named = placing.named.clone();
+    if let (Some(check), Some(declared)) = (check, &frame.checksum) {
+        let at = match check.at {
+            Edge::Front(place) => At::Front(place),
+            Edge::Back(place) => At::Back(place),
+        };
+        named.push(Named { at, size: check.form.size(), span: declared.span.clone() });
+    }
+    let fixed = match &frame.cut {
+        crate::format::Cut::Packet { length: Length::Fixed(length), .. } => Some(length.value),
+        _ => None,
+    };
+    if let (Some(length), None) = (fixed, placing.varying) {
+        for named in &mut named {
+            if let At::Back(place) = named.at {
+                named.at = At::Front(length.saturating_sub(place));
+            }
+        }
+        report_overruns(&named, length, problems);
+        report_gaps(&named, length, &record.span, problems);
+        report_on_checksum(&named, check.is_some(), problems);
+        return Shape::fixed_bytes(length, 0);
+    }
+    let part = |of: fn(At) -> Option<usize>| named.iter().filter_map(move |named| Some((of(named.at)?, named.size)));
+    let front_of = |at: At| if let At::Front(place) = at { Some(place) } else { None };
+    let tail_of = |at: At| if let At::Tail(place) = at { Some(place) } else { None };
+    let back_of = |at: At| if let At::Back(place) = at { Some(place) } else { None };
+    let front_end = part(front_of).map(|(place, size)| place + size).max().unwrap_or(0);
+    let tail = part(tail_of).map(|(place, size)| place + size).max().unwrap_or(0);
+    let back = part(back_of).map(|(place, _)| place).max().unwrap_or(0);
+    let front = placing.varying.map_or(front_end, |(start, _)| start);
+    if front_end > front {
+        let kind = ProblemKind::Unplaced("something of varying size stands before it; let it follow, or count it from the frame's end");
+        for named in named.iter().filter(|named| end_in_front(named) > front) {
+            problems.add(named.span.clone(), kind.clone());
+        }
+    }
+    report_gaps(&named, front, &record.span, problems);
+    report_on_checksum(&named, check.is_some(), problems);
+    report_back_gaps(&named, back, &record.span, problems);
+    let item = placing.varying.map_or(0, |(_, item)| item);
+    let least = front + tail + back;
+    if let Some(length) = fixed
+        && (length < least || !(length - least).is_multiple_of(item.max(1)))
+    {
+        let kind = ProblemKind::Overrun { first: 0, last: least.max(1) - 1, frame: length };
+        problems.add(record.span.clone(), kind);
+    }
+    Shape { tail, tail_required: tail, back, item, count: placing.count.clone(), ..Shape::fixed_bytes(front, 0) }
+}
+
+impl Shape {
+    fn fixed_bytes(front: usize, back: usize) -> Shape {
+        Shape {
+            unit: ShapeUnit::Bytes,
+            front,
+            front_required: front,
+            item: 0,
+            count: Count::ToEnd,
+            tail: 0,
+            tail_required: 0,
+            back,
+            more: false,
+        }
+    }
+
+    /// The frame length without any item, in bytes.
+    pub(super) fn least(&self) -> usize {
+        self.front + self.tail + self.back
+    }
+}
+
+fn report_overruns(named: &[Named], frame: usize, problems: &mut Problems) {
+    for named in named {
+        if let At::Front(place) = named.at
+            && place + named.size > frame
+            && named.size > 0
+        {
+            let kind = ProblemKind::Overrun { first: place, last: place + named.size - 1, frame };
+            problems.add(named.span.clone(), kind);
+        }
+    }
+}
+
+/// Reports the bytes of the first `length` that nothing names.
+fn report_gaps(named: &[Named], length: usize, span: &Range<usize>, problems: &mut Problems) {
+    let mut covered = alloc::vec![false; length];
+    for named in named {
+        if let At::Front(place) = named.at {
+            let end = (place + named.size).min(length);
+            covered[place.min(end)..end].fill(true);
+        }
+    }
+    let mut at = 0;
+    while let Some(first) = covered[at..].iter().position(|covered| !covered).map(|offset| at + offset) {
+        let end = covered[first..].iter().position(|covered| *covered).map_or(length, |offset| first + offset);
+        problems.add(span.clone(), ProblemKind::Unnamed { first, last: end - 1 });
+        at = end;
+    }
+}
+
+/// The same for the last `length` bytes.
+fn report_back_gaps(named: &[Named], length: usize, span: &Range<usize>, problems: &mut Problems) {
+    let mut covered = alloc::vec![false; length];
+    for named in named {
+        if let At::Back(place) = named.at {
+            let first = length - place;
+            covered[first..(first + named.size).min(length)].fill(true);
+        }
+    }
+    if covered.iter().any(|covered| !covered) {
+        let kind = ProblemKind::Senseless("between the places counted from the frame's end there are bytes that nothing names");
+        problems.add(span.clone(), kind);
+    }
+}
+
+/// Reports the fields that share bytes with the checksum, which is the last one named.
+fn report_on_checksum(named: &[Named], has_check: bool, problems: &mut Problems) {
+    let Some((check, fields)) = named.split_last().filter(|_| has_check) else { return };
+    let place = |at: At| match at {
+        At::Front(place) => (0, place as i64),
+        At::Tail(place) => (1, place as i64),
+        At::Back(place) => (2, -(place as i64)),
+    };
+    let (base, start) = place(check.at);
+    for field in fields {
+        let (other, first) = place(field.at);
+        if base == other && first < start + check.size as i64 && start < first + field.size as i64 {
+            problems.add(field.span.clone(), ProblemKind::OnChecksum);
+        }
+    }
+}
+
+/// Resolves where a checksum stands and what it covers.
+pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &mut Problems) -> Option<Check> {
+    let checksum = Checksum::named(&declared.algorithm)?;
+    let size = declared.form.size();
+    let bits = match declared.form {
+        crate::format::CheckForm::Binary(integer) => usize::from(integer.bytes) * 8,
+        crate::format::CheckForm::Hex(digits) => digits * 4,
+    };
+    if bits < usize::from(checksum.width()) {
+        let kind = ProblemKind::Senseless("the type is too narrow for this checksum");
+        problems.add(declared.span.clone(), kind);
+    }
+    let at = declared.byte.map_or(Edge::Back(size), Edge::of);
+    let from = Edge::of(declared.from);
+    let to = match (declared.to, at) {
+        (Some(to), _) => Edge::of(to),
+        (None, Edge::Back(place)) => Edge::Back(place + 1),
+        (None, Edge::Front(place)) if matches!(from, Edge::Front(first) if first < place) => Edge::Front(place - 1),
+        (None, Edge::Front(_)) => Edge::Back(1),
+    };
+    if matches!(at, Edge::Back(place) if place < size) {
+        problems.add(declared.span.clone(), ProblemKind::Senseless("the checksum reaches past the end of the frame"));
+    }
+    let check = Check { checksum, form: declared.form, at, from, to };
+    if covers_itself(&check, size, length) {
+        problems.add(declared.span.clone(), ProblemKind::CoversItself);
+    }
+    Some(check)
+}
+
+fn covers_itself(check: &Check, size: usize, length: Option<usize>) -> bool {
+    // Without a fixed length, a frame so long that its two ends do not meet tells the same.
+    let length = length.unwrap_or(4 * crate::limits::FRAME);
+    match (check.at.in_frame(length), check.from.in_frame(length), check.to.in_frame(length)) {
+        (Some(at), Some(from), Some(to)) => from < at + size && at <= to,
+        _ => false,
+    }
+}
+
+/// A place in words: `byte 4-6`, `last 2 bytes`.
+pub(super) fn place_text(at: At, size: usize, in_group: bool) -> String {
+    let range = |place: usize| match size {
+        0 | 1 => place.to_string(),
+        _ => format!("{place}-{}", place + size - 1),
+    };
+    match at {
+        At::Front(place) if in_group => format!("item byte {}", range(place)),
+        At::Front(place) => format!("byte {}", range(place)),
+        At::Tail(place) => format!("then byte {}", range(place)),
+        At::Back(place) if place == size && size == 1 => "last byte".to_string(),
+        At::Back(place) if place == size => format!("last {size} bytes"),
+        At::Back(place) if size == 1 => format!("byte -{place}"),
+        At::Back(place) => format!("byte -{place} to -{}", place - size + 1),
+    }
+}

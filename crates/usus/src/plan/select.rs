@@ -1,0 +1,85 @@
+//! Choosing some kinds and fields of a plan.
+
+use alloc::string::{String, ToString};
+use alloc::sync::Arc;
+use alloc::vec::Vec;
+
+use super::Plan;
+use crate::problem::nearest;
+
+/// What is wanted of a format. Nothing said means everything.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Wants {
+    /// Kinds that are wanted; all if empty.
+    pub records: Vec<String>,
+    /// Fields that are wanted, as `kind.field`. A kind of which none is named keeps all of its fields.
+    pub fields: Vec<String>,
+}
+
+/// A name in [`Wants`] that the format does not have.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the format `{format}` has no {what} `{name}`{}", suggestion(.nearest))]
+pub struct UnknownName {
+    /// The format.
+    pub format: String,
+    /// What was looked for.
+    pub what: &'static str,
+    /// The name.
+    pub name: String,
+    /// The known name most like it.
+    pub nearest: Option<String>,
+}
+
+fn suggestion(nearest: &Option<String>) -> String {
+    nearest.as_ref().map(|nearest| alloc::format!("; did you mean `{nearest}`?")).unwrap_or_default()
+}
+
+impl Plan {
+    /// The same plan with only the wanted kinds and fields in its schema. Everything is decoded and booked as before; what is
+    /// not wanted is not handed out.
+    ///
+    /// # Errors
+    ///
+    /// A kind or field that the format does not have, with the nearest that it has.
+    pub fn select(&self, wants: &Wants) -> Result<Plan, UnknownName> {
+        let mut inner = (*self.0).clone();
+        let unknown = |what, name: &str, known: Vec<&str>| UnknownName {
+            format: self.schema().format.clone(),
+            what,
+            name: name.to_string(),
+            nearest: nearest(name, known),
+        };
+        let kinds = || self.schema().kinds.iter().map(|kind| kind.name.as_str()).collect::<Vec<_>>();
+        for name in &wants.records {
+            if self.schema().kind(name).is_none() {
+                return Err(unknown("record", name, kinds()));
+            }
+        }
+        for path in &wants.fields {
+            let Some((kind_name, field_name)) = path.split_once('.') else {
+                return Err(unknown("field (they are written `record.field`)", path, Vec::new()));
+            };
+            let Some(kind) = self.schema().kind(kind_name) else {
+                return Err(unknown("record", kind_name, kinds()));
+            };
+            if kind.field(field_name).is_none() {
+                let known = kind.fields.iter().map(|field| field.name.as_str()).collect();
+                return Err(unknown("field", path, known));
+            }
+        }
+        for (kind, schema) in inner.kinds.iter_mut().zip(&mut inner.schema.kinds) {
+            kind.wanted = wants.records.is_empty() || wants.records.contains(&schema.name);
+            schema.wanted = kind.wanted;
+            let wanted = |field: &str| wants.fields.iter().any(|path| path.split_once('.') == Some((&schema.name, field)));
+            if !schema.fields.iter().any(|field| wanted(&field.name)) {
+                continue;
+            }
+            let keep: Vec<bool> = schema.fields.iter().map(|field| wanted(&field.name)).collect();
+            let mut index = 0..;
+            kind.outputs.retain(|_| index.next().is_some_and(|index: usize| keep[index]));
+            let mut index = 0..;
+            schema.fields.retain(|_| index.next().is_some_and(|index: usize| keep[index]));
+        }
+        Ok(Plan(Arc::new(inner)))
+    }
+}

@@ -1,0 +1,317 @@
+//! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
+
+use crate::format::{Integer, Order};
+use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Raw};
+use crate::value::{Absent, Decimal, Quality, Reading, Text, Value};
+
+/// A frame laid out for reading.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Cells<'a> {
+    /// The whole packet, or the text without its delimiters and checksum.
+    pub(crate) bytes: &'a [u8],
+    /// Where each column begins, and one more than the text's length at the end; empty if there are no columns.
+    pub(crate) columns: &'a [u32],
+    /// The byte or column behind the part of varying size.
+    pub(crate) tail: usize,
+}
+
+/// A raw value, before anything is made of it.
+enum RawValue<'a> {
+    Number(Decimal),
+    F32(f32),
+    F64(f64),
+    Bytes(&'a [u8]),
+    NotSent,
+}
+
+impl<'a> Cells<'a> {
+    /// How many columns there are.
+    pub(crate) fn column_count(&self) -> usize {
+        self.columns.len().saturating_sub(1)
+    }
+
+    fn start(&self, at: At, base: usize) -> Option<usize> {
+        match at {
+            At::Front(place) => Some(base + place),
+            At::Tail(place) => Some(self.tail + place),
+            At::Back(place) => self.bytes.len().checked_sub(place),
+        }
+    }
+
+    /// The text of `count` columns from `first` on, separators between them included.
+    fn column_text(&self, first: usize, count: usize) -> Option<&'a [u8]> {
+        let start = *self.columns.get(first)? as usize;
+        let end = *self.columns.get(first + count)? as usize;
+        self.bytes.get(start..end.checked_sub(1)?)
+    }
+
+    fn raw(&self, field: &Field, base: usize) -> RawValue<'a> {
+        self.try_raw(field, base).unwrap_or(RawValue::NotSent)
+    }
+
+    fn try_raw(&self, field: &Field, base: usize) -> Option<RawValue<'a>> {
+        let start = self.start(field.at, base)?;
+        Some(match field.raw {
+            Raw::Integer { integer, bits } => {
+                let bytes = self.bytes.get(start..start + usize::from(integer.bytes))?;
+                RawValue::Number(integer_of(bytes, integer, bits))
+            }
+            Raw::F32(order) => {
+                let bytes: [u8; 4] = self.bytes.get(start..start + 4)?.try_into().ok()?;
+                RawValue::F32(if order == Order::Big { f32::from_be_bytes(bytes) } else { f32::from_le_bytes(bytes) })
+            }
+            Raw::F64(order) => {
+                let bytes: [u8; 8] = self.bytes.get(start..start + 8)?.try_into().ok()?;
+                RawValue::F64(if order == Order::Big { f64::from_be_bytes(bytes) } else { f64::from_le_bytes(bytes) })
+            }
+            Raw::Bytes(Some(size)) => RawValue::Bytes(self.bytes.get(start..start + size)?),
+            Raw::Bytes(None) => RawValue::Bytes(self.bytes.get(start..self.tail)?),
+            Raw::Columns(count) => RawValue::Bytes(self.column_text(start, count)?),
+            // A text may end before the last character wanted.
+            Raw::Characters(first, end) => {
+                let end = end.min(self.bytes.len());
+                RawValue::Bytes(self.bytes.get(first..end).filter(|text| !text.is_empty())?)
+            }
+        })
+    }
+
+    /// The unsigned or signed integer of a field, for flags and counts; nothing if it is not one.
+    pub(crate) fn integer(&self, field: &'a Field, base: usize) -> Option<i128> {
+        self.reading(field, base).value.to_integer()
+    }
+
+    /// The bit of a field.
+    pub(crate) fn flag(&self, field: &Field, bit: u8, base: usize) -> Reading<'a> {
+        match self.raw(field, base) {
+            RawValue::Number(number) => {
+                // The bits of a negative number are those of its two's complement.
+                let bits = number.coefficient();
+                Reading::good(Value::Bool(bits >> bit & 1 == 1))
+            }
+            _ => Reading::absent(Absent::NotSent),
+        }
+    }
+
+    /// The raw bytes of a field that is text; nothing if it is a number or not there.
+    pub(crate) fn text(&self, field: &Field, base: usize) -> Option<&'a [u8]> {
+        match self.raw(field, base) {
+            RawValue::Bytes(bytes) => Some(bytes),
+            _ => None,
+        }
+    }
+
+    /// Whether the raw value of a field is `constant`.
+    pub(crate) fn equals(&self, field: &'a Field, base: usize, constant: &Constant) -> bool {
+        is_constant(&self.raw(field, base), field, constant)
+    }
+
+    /// The reading of a field whose record or item begins at `base`.
+    pub(crate) fn reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
+        let raw = self.raw(field, base);
+        if matches!(raw, RawValue::NotSent) {
+            return Reading::absent(Absent::NotSent);
+        }
+        if matches!(field.raw, Raw::Columns(_) | Raw::Characters(..)) && matches!(&raw, RawValue::Bytes(text) if text.trim_ascii().is_empty())
+        {
+            return Reading::absent(Absent::Empty);
+        }
+        if field.no_data.iter().any(|mark| is_constant(&raw, field, mark)) {
+            return Reading::absent(Absent::Marked);
+        }
+        let reading = match (&field.meaning, raw) {
+            (Meaning::Number { of, convert, codes }, raw) => match number_of(&raw, *of) {
+                Some(number) => self.number(number, convert, codes, base),
+                None => Reading::invalid(),
+            },
+            (Meaning::Float, RawValue::F32(number)) => {
+                Reading { value: Value::F32(number), quality: finite(number.is_finite()) }
+            }
+            (Meaning::Float, RawValue::F64(number)) => {
+                Reading { value: Value::F64(number), quality: finite(number.is_finite()) }
+            }
+            (Meaning::Text { fill, codes }, RawValue::Bytes(text)) => text_value(text, *fill, codes),
+            (Meaning::Bytes, RawValue::Bytes(bytes)) => Reading::good(Value::Bytes(bytes)),
+            (Meaning::Degrees { most, letters }, RawValue::Bytes(text)) => {
+                self.degrees(text, field, base, *most, *letters)
+            }
+            (Meaning::Clock(layout), RawValue::Bytes(text)) => {
+                layout.clock(text.trim_ascii()).map_or(Reading::invalid(), |clock| Reading::good(Value::Clock(clock)))
+            }
+            (Meaning::Date(layout), RawValue::Bytes(text)) => date(text, layout),
+            _ => Reading::invalid(),
+        };
+        in_range(reading, field.range)
+    }
+
+    /// A number with its code, scale and unit.
+    fn number(
+        &self,
+        number: Decimal,
+        convert: &'a Convert,
+        codes: &'a [(Decimal, alloc::boxed::Box<str>)],
+        base: usize,
+    ) -> Reading<'a> {
+        if let Some((_, name)) = codes.iter().find(|(code, _)| code.compare(number).is_eq()) {
+            return Reading::good(Value::Code { number, name });
+        }
+        let mut value = Some(number);
+        if let Some(scale) = convert.scale {
+            value = value.and_then(|value| value.times(scale));
+        }
+        if let Some(add) = convert.add {
+            value = value.and_then(|value| value.plus(add));
+        }
+        if let Some(unit) = &convert.unit {
+            let found = unit.units.iter().find(|(sent, _)| self.equals(&unit.field, base, sent));
+            value = match found {
+                Some((_, conversion)) if conversion.is_identity() => value,
+                Some((_, conversion)) => value.and_then(|value| {
+                    let places = unit.places.unwrap_or_else(|| value.places().saturating_add(3));
+                    value.convert(conversion.numerator, conversion.denominator, conversion.addend, places)
+                }),
+                None => None,
+            };
+        }
+        value.map_or(Reading::invalid(), |value| Reading::good(Value::Decimal(value)))
+    }
+
+    /// Signed degrees from `dddmm.mmmm` and the letter of the hemisphere in the column behind it.
+    fn degrees(&self, text: &'a [u8], field: &Field, base: usize, most: u8, letters: [u8; 2]) -> Reading<'a> {
+        let first = match self.start(field.at, base) {
+            Some(first) => first,
+            None => return Reading::absent(Absent::NotSent),
+        };
+        let (number, letter) = (self.column_text(first, 1).unwrap_or(text), self.column_text(first + 1, 1).unwrap_or_default());
+        let (number, letter) = (number.trim_ascii(), letter.trim_ascii());
+        if number.is_empty() && letter.is_empty() {
+            return Reading::absent(Absent::Empty);
+        }
+        degrees_of(number, letter, most, letters).map_or(Reading::invalid(), |value| Reading::good(Value::Decimal(value)))
+    }
+}
+
+/// Degrees are rounded, half to even, to three places more than the minutes had, and at least seven: enough to get the minutes
+/// back exactly, since a minute is a sixtieth of a degree.
+fn degrees_of(number: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Option<Decimal> {
+    let whole = number.iter().position(|&byte| byte == b'.').unwrap_or(number.len());
+    // At least one digit of degrees before the two of minutes.
+    if whole < 3 || !number[..whole].iter().all(u8::is_ascii_digit) {
+        return None;
+    }
+    let degrees = Decimal::parse(&number[..whole - 2])?.to_integer()?;
+    let minutes = Decimal::parse(&number[whole - 2..])?;
+    if !minutes.compare(Decimal::from_integer(60)).is_lt() || letter.len() != 1 {
+        return None;
+    }
+    let south = letters.iter().position(|&known| known == letter[0])? == 1;
+    let total = minutes.plus(Decimal::new(degrees * 60, 0)?)?;
+    let places = minutes.places().saturating_add(3).max(7);
+    let value = total.convert(1, 60, (0, 1), places)?;
+    if value.compare(Decimal::from_integer(i64::from(most))).is_gt() {
+        return None;
+    }
+    Decimal::from_parts(south, value.magnitude(), value.places())
+}
+
+fn integer_of(bytes: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Decimal {
+    let shift_in = |value: u64, byte: &u8| value << 8 | u64::from(*byte);
+    let value = match integer.order {
+        Order::Big => bytes.iter().fold(0, shift_in),
+        Order::Little => bytes.iter().rev().fold(0, shift_in),
+    };
+    let (value, width) = match bits {
+        Some((first, last)) => (value >> first, last - first + 1),
+        None => (value, integer.bytes * 8),
+    };
+    let unused = 64 - u32::from(width);
+    if integer.signed {
+        let value = ((value << unused) as i64) >> unused;
+        return Decimal::from_integer(value);
+    }
+    Decimal::from_unsigned(value << unused >> unused)
+}
+
+fn number_of(raw: &RawValue<'_>, of: NumberOf) -> Option<Decimal> {
+    match (raw, of) {
+        (RawValue::Number(number), _) => Some(*number),
+        (RawValue::Bytes(text), NumberOf::Decimal) => Decimal::parse(text.trim_ascii()),
+        (RawValue::Bytes(text), NumberOf::Hex) => hex_number(text.trim_ascii()),
+        _ => None,
+    }
+}
+
+/// An unsigned number from hex digits; nothing past 31 of them, which always fit the digits of a decimal.
+fn hex_number(text: &[u8]) -> Option<Decimal> {
+    if text.is_empty() || text.len() > 31 {
+        return None;
+    }
+    let mut value = 0u128;
+    for &byte in text {
+        value = value << 4 | u128::from(char::from(byte).to_digit(16)?);
+    }
+    Decimal::from_parts(false, value, 0)
+}
+
+fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
+    match (raw, constant) {
+        (RawValue::Number(number), Constant::Number(mark)) => number.compare(*mark).is_eq(),
+        (RawValue::F32(number), Constant::Number(mark)) => *number == mark.to_f64() as f32,
+        (RawValue::F64(number), Constant::Number(mark)) => *number == mark.to_f64(),
+        (RawValue::Bytes(text), Constant::Text(mark)) => text.trim_ascii() == &**mark || *text == &**mark,
+        (RawValue::Bytes(_), Constant::Number(mark)) => match field.meaning {
+            Meaning::Number { of, .. } => number_of(raw, of).is_some_and(|number| number.compare(*mark).is_eq()),
+            _ => false,
+        },
+        _ => false,
+    }
+}
+
+fn text_value<'a>(
+    text: &'a [u8],
+    fill: Option<u8>,
+    codes: &'a [(alloc::boxed::Box<[u8]>, alloc::boxed::Box<str>)],
+) -> Reading<'a> {
+    let text = match fill {
+        Some(fill) => {
+            let end = text.iter().rposition(|&byte| byte != fill).map_or(0, |last| last + 1);
+            &text[..end]
+        }
+        None => text,
+    };
+    if text.is_empty() {
+        return Reading::absent(Absent::Empty);
+    }
+    if let Some((_, name)) = codes.iter().find(|(code, _)| **code == *text) {
+        return Reading::good(Value::Text(Text(name.as_bytes())));
+    }
+    let text = Text(text);
+    let quality = if text.to_str().is_some() { Quality::Good } else { Quality::InvalidText };
+    Reading { value: Value::Text(text), quality }
+}
+
+/// A date in one column or several; one whose columns are all empty is absent.
+fn date<'a>(text: &[u8], layout: &crate::value::Layout) -> Reading<'a> {
+    match layout.date(text.trim_ascii()) {
+        Some(date) => Reading::good(Value::Date(date)),
+        None if text.iter().all(|byte| !byte.is_ascii_alphanumeric()) => Reading::absent(Absent::Empty),
+        None => Reading::invalid(),
+    }
+}
+
+fn finite(is_finite: bool) -> Quality {
+    if is_finite { Quality::Good } else { Quality::NotFinite }
+}
+
+fn in_range<'a>(mut reading: Reading<'a>, range: Option<[Decimal; 2]>) -> Reading<'a> {
+    let Some([low, high]) = range else { return reading };
+    let outside = match reading.value {
+        Value::Decimal(number) => number.compare(low).is_lt() || number.compare(high).is_gt(),
+        Value::F32(number) => f64::from(number) < low.to_f64() || f64::from(number) > high.to_f64(),
+        Value::F64(number) => number < low.to_f64() || number > high.to_f64(),
+        _ => false,
+    };
+    if outside && reading.quality == Quality::Good {
+        reading.quality = Quality::OutOfRange;
+    }
+    reading
+}

@@ -1,0 +1,225 @@
+//! Records: a view on a frame through its plan.
+
+use core::fmt;
+
+use crate::event::LineId;
+use crate::plan::{Output, Plan};
+use crate::read::Cells;
+use crate::schema::{FieldSchema, KindSchema};
+use crate::time::Time;
+use crate::value::{Absent, Reading};
+
+/// What a frame says: a kind and named fields. It is lent: its texts are the frame's own bytes.
+#[derive(Clone, Copy)]
+pub struct Record<'a> {
+    pub(crate) plan: &'a Plan,
+    pub(crate) kind: u16,
+    pub(crate) line: LineId,
+    pub(crate) offset: u64,
+    pub(crate) length: u32,
+    pub(crate) frame: &'a [u8],
+    pub(crate) cells: Cells<'a>,
+    pub(crate) count: u32,
+    pub(crate) times: Option<(Time, Time)>,
+}
+
+impl<'a> Record<'a> {
+    /// The plan that it was read by.
+    pub fn plan(&self) -> &'a Plan {
+        self.plan
+    }
+
+    /// Index of its kind in the schema.
+    pub fn kind_index(&self) -> usize {
+        usize::from(self.kind)
+    }
+
+    /// Its kind: name and fields.
+    pub fn schema(&self) -> &'a KindSchema {
+        &self.plan.0.schema.kinds[usize::from(self.kind)]
+    }
+
+    /// Name of its kind.
+    pub fn kind(&self) -> &'a str {
+        &self.schema().name
+    }
+
+    /// The line that it came on.
+    pub fn line(&self) -> LineId {
+        self.line
+    }
+
+    /// Stream offset of its first byte. With the stream, line and kind it is the record's identity.
+    pub fn offset(&self) -> u64 {
+        self.offset
+    }
+
+    /// Which record of its frame it is, from 0.
+    pub fn item(&self) -> u32 {
+        0
+    }
+
+    /// The stream ranges that it was made from, as offset and length.
+    pub fn ranges(&self) -> impl ExactSizeIterator<Item = (u64, u64)> + 'a {
+        core::iter::once((self.offset, u64::from(self.length)))
+    }
+
+    /// The bytes of its frame.
+    pub fn frame(&self) -> &'a [u8] {
+        self.frame
+    }
+
+    /// When its first byte arrived, if that is known.
+    pub fn received(&self) -> Option<Time> {
+        self.times.map(|(first, _)| first)
+    }
+
+    /// When its last byte arrived, if that is known.
+    pub fn completed(&self) -> Option<Time> {
+        self.times.map(|(_, last)| last)
+    }
+
+    /// Its fields in the order of the schema.
+    pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Cell<'a>)> + use<'a> {
+        let record = *self;
+        let outputs = &record.plan.0.kinds[usize::from(record.kind)].outputs;
+        self.schema().fields.iter().zip(outputs).map(move |(schema, output)| (schema, record.cell(schema, output)))
+    }
+
+    /// The field at that place of the schema; nothing if there is none, or it is a group.
+    pub fn field(&self, index: usize) -> Option<Reading<'a>> {
+        let output = self.plan.0.kinds[usize::from(self.kind)].outputs.get(index)?;
+        match self.cell(self.schema().fields.get(index)?, output) {
+            Cell::Reading(reading) => Some(reading),
+            Cell::Group(_) => None,
+        }
+    }
+
+    /// The field of that name; nothing if the kind has none, or it is a group.
+    pub fn get(&self, name: &str) -> Option<Reading<'a>> {
+        self.field(self.schema().field(name)?)
+    }
+
+    /// The items of the group of that name.
+    pub fn group(&self, name: &str) -> Option<Items<'a>> {
+        let index = self.schema().field(name)?;
+        let output = self.plan.0.kinds[usize::from(self.kind)].outputs.get(index)?;
+        match self.cell(&self.schema().fields[index], output) {
+            Cell::Group(items) => Some(items),
+            Cell::Reading(_) => None,
+        }
+    }
+
+    fn cell(&self, schema: &'a FieldSchema, output: &'a Output) -> Cell<'a> {
+        match output {
+            Output::Group(group) => {
+                let count = group.count.unwrap_or(self.count as usize);
+                let first = match group.first {
+                    crate::plan::At::Front(place) => place,
+                    crate::plan::At::Tail(place) => self.cells.tail + place,
+                    crate::plan::At::Back(place) => self.cells.bytes.len().saturating_sub(place),
+                };
+                let bounds = Bounds { first, size: group.size, count };
+                Cell::Group(Items { schema: &schema.items, outputs: &group.outputs, cells: self.cells, bounds, next: 0 })
+            }
+            output => Cell::Reading(reading(output, &self.cells, 0)),
+        }
+    }
+}
+
+fn reading<'a>(output: &'a Output, cells: &Cells<'a>, base: usize) -> Reading<'a> {
+    match output {
+        Output::Field(field) => cells.reading(field, base),
+        Output::Flag(field, bit) => cells.flag(field, *bit, base),
+        // Groups have no groups in them: the format reader refuses those.
+        Output::Group(_) => Reading::absent(Absent::NotSent),
+    }
+}
+
+impl fmt::Debug for Record<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} at {}: ", self.kind(), self.offset)?;
+        f.debug_map().entries(self.fields().map(|(schema, cell)| (&schema.name, cell))).finish()
+    }
+}
+
+/// A field of a record: one reading, or the items of a group.
+#[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
+pub enum Cell<'a> {
+    /// One reading.
+    Reading(Reading<'a>),
+    /// A list of items.
+    Group(Items<'a>),
+}
+
+#[derive(Clone, Copy)]
+struct Bounds {
+    first: usize,
+    size: usize,
+    count: usize,
+}
+
+/// The items of a group.
+#[derive(Clone, Copy)]
+pub struct Items<'a> {
+    schema: &'a [FieldSchema],
+    outputs: &'a [Output],
+    cells: Cells<'a>,
+    bounds: Bounds,
+    next: usize,
+}
+
+impl<'a> Iterator for Items<'a> {
+    type Item = Item<'a>;
+
+    fn next(&mut self) -> Option<Item<'a>> {
+        if self.next >= self.bounds.count {
+            return None;
+        }
+        let base = self.bounds.first + self.next * self.bounds.size;
+        self.next += 1;
+        Some(Item { schema: self.schema, outputs: self.outputs, cells: self.cells, base })
+    }
+
+    fn size_hint(&self) -> (usize, Option<usize>) {
+        let left = self.bounds.count - self.next.min(self.bounds.count);
+        (left, Some(left))
+    }
+}
+
+impl ExactSizeIterator for Items<'_> {}
+
+impl fmt::Debug for Items<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_list().entries(*self).finish()
+    }
+}
+
+/// One item of a group.
+#[derive(Clone, Copy)]
+pub struct Item<'a> {
+    schema: &'a [FieldSchema],
+    outputs: &'a [Output],
+    cells: Cells<'a>,
+    base: usize,
+}
+
+impl<'a> Item<'a> {
+    /// Its fields in the order of the schema.
+    pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Reading<'a>)> + use<'a> {
+        let item = *self;
+        self.schema.iter().zip(self.outputs).map(move |(schema, output)| (schema, reading(output, &item.cells, item.base)))
+    }
+
+    /// The field of that name.
+    pub fn get(&self, name: &str) -> Option<Reading<'a>> {
+        self.fields().find(|(schema, _)| schema.name == name).map(|(_, reading)| reading)
+    }
+}
+
+impl fmt::Debug for Item<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_map().entries(self.fields().map(|(schema, reading)| (&schema.name, reading))).finish()
+    }
+}

@@ -1,0 +1,76 @@
+//! What records can say, known before the first byte.
+
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use crate::value::ValueType;
+
+/// The kinds of record of a plan, with their fields, in the order of the format file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Schema {
+    /// Name of the format.
+    pub format: String,
+    /// Its kinds.
+    pub kinds: Vec<KindSchema>,
+}
+
+impl Schema {
+    /// The kind of that name.
+    pub fn kind(&self, name: &str) -> Option<&KindSchema> {
+        self.kinds.iter().find(|kind| kind.name == name)
+    }
+}
+
+/// One kind of record.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct KindSchema {
+    /// Its name.
+    pub name: String,
+    /// What it is, for people.
+    pub title: Option<String>,
+    /// Its fields; header fields first.
+    pub fields: Vec<FieldSchema>,
+    /// Whether records of this kind are wanted. Others are decoded and booked, but not handed out.
+    pub wanted: bool,
+}
+
+impl KindSchema {
+    /// The place of the field of that name in [`KindSchema::fields`].
+    pub fn field(&self, name: &str) -> Option<usize> {
+        self.fields.iter().position(|field| field.name == name)
+    }
+
+    /// Whether a reading of this kind, outside of its groups, can have a quality other than good.
+    pub fn has_quality(&self) -> bool {
+        self.fields.iter().any(|field| field.has_quality)
+    }
+}
+
+/// One field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct FieldSchema {
+    /// Its name.
+    pub name: String,
+    /// What it is, for people.
+    pub title: Option<String>,
+    /// What the plant calls it.
+    pub tag: Option<String>,
+    /// Unit of its values.
+    pub unit: Option<String>,
+    /// Type of its values.
+    pub value_type: ValueType,
+    /// Whether its readings can have a quality other than good.
+    pub has_quality: bool,
+    /// Fields of one item, if it is a group.
+    pub items: Vec<FieldSchema>,
+}
+
+impl FieldSchema {
+    /// Whether a reading of an item can have a quality other than good.
+    pub fn items_have_quality(&self) -> bool {
+        self.items.iter().any(|field| field.has_quality)
+    }
+}

@@ -1,0 +1,72 @@
+//! Where events go.
+
+use core::convert::Infallible;
+
+use crate::event::{Event, Notice, Reject};
+use crate::record::Record;
+
+/// Takes the events of a decoder. Only records have to be dealt with; a closure over records is a sink too.
+///
+/// An error stops [`Events::drain`](crate::Events::drain) and is returned by it; the decoder stays as it is, and the next call goes
+/// on behind the event that failed.
+pub trait Sink {
+    /// What can go wrong.
+    type Error;
+
+    /// Takes a record.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the sink cannot do.
+    fn record(&mut self, record: &Record<'_>) -> Result<(), Self::Error>;
+
+    /// Takes bytes that gave no record.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the sink cannot do.
+    fn reject(&mut self, _reject: &Reject<'_>) -> Result<(), Self::Error> {
+        Ok(())
+    }
+
+    /// Takes bytes of a frame that the edge of the recording cut.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the sink cannot do.
+    fn clipped(&mut self, _clipped: &Reject<'_>) -> Result<(), Self::Error> {
+        Ok(())
+    }
+
+    /// Takes a notice.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the sink cannot do.
+    fn notice(&mut self, _notice: &Notice<'_>) -> Result<(), Self::Error> {
+        Ok(())
+    }
+
+    /// Takes any event: calls the method for it.
+    ///
+    /// # Errors
+    ///
+    /// What that method returns.
+    fn event(&mut self, event: Event<'_>) -> Result<(), Self::Error> {
+        match event {
+            Event::Record(record) => self.record(&record),
+            Event::Reject(reject) => self.reject(&reject),
+            Event::Clipped(clipped) => self.clipped(&clipped),
+            Event::Notice(notice) => self.notice(&notice),
+        }
+    }
+}
+
+impl<F: FnMut(&Record<'_>)> Sink for F {
+    type Error = Infallible;
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), Infallible> {
+        self(record);
+        Ok(())
+    }
+}

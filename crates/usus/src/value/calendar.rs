@@ -1,0 +1,236 @@
+//! Dates and times of day as devices send them, and the layouts that read them.
+
+use alloc::vec::Vec;
+use core::fmt;
+
+/// A calendar date that exists (proleptic Gregorian).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Date {
+    year: i16,
+    month: u8,
+    day: u8,
+}
+
+impl Date {
+    /// The date, if there is such a day.
+    pub fn new(year: i16, month: u8, day: u8) -> Option<Date> {
+        if !(0..=9999).contains(&year) {
+            return None;
+        }
+        jiff::civil::Date::new(year, i8::try_from(month).ok()?, i8::try_from(day).ok()?).ok()?;
+        Some(Date { year, month, day })
+    }
+
+    /// The year, 0 to 9999.
+    pub const fn year(self) -> i16 {
+        self.year
+    }
+
+    /// The month, 1 to 12.
+    pub const fn month(self) -> u8 {
+        self.month
+    }
+
+    /// The day, 1 to 31.
+    pub const fn day(self) -> u8 {
+        self.day
+    }
+}
+
+impl fmt::Display for Date {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:04}-{:02}-{:02}", self.year, self.month, self.day)
+    }
+}
+
+/// A time of day with the digits of a second that were sent. Second 60 is a leap second.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Clock {
+    hour: u8,
+    minute: u8,
+    second: u8,
+    nanosecond: u32,
+    /// Digits of the second's fraction that were sent, for printing.
+    digits: u8,
+}
+
+impl Clock {
+    /// A time of day, if it is one. `digits` (at most 9) is how many digits of the fraction are shown.
+    pub const fn new(hour: u8, minute: u8, second: u8, nanosecond: u32, digits: u8) -> Option<Clock> {
+        if hour > 23 || minute > 59 || second > 60 || nanosecond > 999_999_999 || digits > 9 {
+            return None;
+        }
+        Some(Clock { hour, minute, second, nanosecond, digits })
+    }
+
+    /// The hour, 0 to 23.
+    pub const fn hour(self) -> u8 {
+        self.hour
+    }
+
+    /// The minute, 0 to 59.
+    pub const fn minute(self) -> u8 {
+        self.minute
+    }
+
+    /// The second, 0 to 60.
+    pub const fn second(self) -> u8 {
+        self.second
+    }
+
+    /// The nanoseconds of the second.
+    pub const fn nanosecond(self) -> u32 {
+        self.nanosecond
+    }
+}
+
+impl fmt::Display for Clock {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:02}:{:02}:{:02}", self.hour, self.minute, self.second)?;
+        if self.digits > 0 {
+            let shown = self.nanosecond / 10u32.pow(9 - u32::from(self.digits));
+            write!(f, ".{shown:0width$}", width = usize::from(self.digits))?;
+        }
+        Ok(())
+    }
+}
+
+/// How a date or a time of day is written, compiled from a layout text such as `ddmmyy` or `hh:mm:ss`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Layout(Vec<Step>);
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Step {
+    /// So many digits of this part.
+    Digits(Part, u8),
+    /// This very character.
+    Literal(u8),
+}
+
+/// A part of a date or time of day, by the letter that stands for it in a layout.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Part {
+    /// `y`: a year of four digits, or two (80 to 99 are 1980 to 1999, 00 to 79 are 2000 to 2079).
+    Year,
+    /// `m` in a date.
+    Month,
+    /// `d`.
+    Day,
+    /// `h`.
+    Hour,
+    /// `m` in a time of day.
+    Minute,
+    /// `s`; a fraction may follow.
+    Second,
+}
+
+/// What a layout is for: `m` means the month in a date and the minute in a time of day.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum LayoutOf {
+    Date,
+    Clock,
+}
+
+impl Layout {
+    /// Compiles a layout; nothing if a part is missing, doubled or of a wrong width.
+    pub(crate) fn parse(text: &str, of: LayoutOf) -> Option<Layout> {
+        let bytes = text.as_bytes();
+        let mut steps = Vec::new();
+        let mut seen: Vec<Part> = Vec::new();
+        let mut index = 0;
+        while index < bytes.len() {
+            let part = match (bytes[index], of) {
+                (b'y', LayoutOf::Date) => Some(Part::Year),
+                (b'm', LayoutOf::Date) => Some(Part::Month),
+                (b'd', LayoutOf::Date) => Some(Part::Day),
+                (b'h', LayoutOf::Clock) => Some(Part::Hour),
+                (b'm', LayoutOf::Clock) => Some(Part::Minute),
+                (b's', LayoutOf::Clock) => Some(Part::Second),
+                _ => None,
+            };
+            let Some(part) = part else {
+                if bytes[index].is_ascii_alphanumeric() || !bytes[index].is_ascii() {
+                    return None;
+                }
+                steps.push(Step::Literal(bytes[index]));
+                index += 1;
+                continue;
+            };
+            let width = bytes[index..].iter().take_while(|&&byte| byte == bytes[index]).count();
+            if seen.contains(&part) || !(width == 2 || (part == Part::Year && width == 4)) {
+                return None;
+            }
+            seen.push(part);
+            steps.push(Step::Digits(part, width as u8));
+            index += width;
+        }
+        (seen.len() == 3).then_some(Layout(steps))
+    }
+
+    /// How often `separator` stands in the layout: a value may span as many columns more.
+    pub(crate) fn count(&self, separator: u8) -> usize {
+        self.0.iter().filter(|step| **step == Step::Literal(separator)).count()
+    }
+
+    /// The parts of `text` by this layout, and what follows the last of them.
+    fn read<'a>(&self, mut text: &'a [u8]) -> Option<([i16; 3], &'a [u8])> {
+        let mut parts = [0; 3];
+        for step in &self.0 {
+            match *step {
+                Step::Literal(byte) => text = text.strip_prefix(&[byte])?,
+                Step::Digits(part, width) => {
+                    let (digits, rest) = text.split_at_checked(usize::from(width))?;
+                    let mut value = 0i16;
+                    for &byte in digits {
+                        if !byte.is_ascii_digit() {
+                            return None;
+                        }
+                        value = value * 10 + i16::from(byte - b'0');
+                    }
+                    if part == Part::Year && width == 2 {
+                        value += if value >= 80 { 1900 } else { 2000 };
+                    }
+                    let index = match part {
+                        Part::Year | Part::Hour => 0,
+                        Part::Month | Part::Minute => 1,
+                        Part::Day | Part::Second => 2,
+                    };
+                    parts[index] = value;
+                    text = rest;
+                }
+            }
+        }
+        Some((parts, text))
+    }
+
+    /// Reads a date that fills `text`.
+    pub(crate) fn date(&self, text: &[u8]) -> Option<Date> {
+        let ([year, month, day], rest) = self.read(text)?;
+        if !rest.is_empty() {
+            return None;
+        }
+        Date::new(year, month as u8, day as u8)
+    }
+
+    /// Reads a time of day that fills `text`; `.` and up to nine digits of a second's fraction may follow the layout.
+    pub(crate) fn clock(&self, text: &[u8]) -> Option<Clock> {
+        let ([hour, minute, second], rest) = self.read(text)?;
+        let (mut nanosecond, mut digits) = (0u32, 0u8);
+        if let Some((&b'.', fraction)) = rest.split_first() {
+            if fraction.len() > 9 {
+                return None;
+            }
+            for &byte in fraction {
+                if !byte.is_ascii_digit() {
+                    return None;
+                }
+                nanosecond = nanosecond * 10 + u32::from(byte - b'0');
+            }
+            digits = fraction.len() as u8;
+            nanosecond *= 10u32.pow(9 - u32::from(digits));
+        } else if !rest.is_empty() {
+            return None;
+        }
+        Clock::new(hour as u8, minute as u8, second as u8, nanosecond, digits)
+    }
+}

@@ -1,0 +1,283 @@
+//! Exact decimal numbers: what a scaled integer or a number in a text is.
+
+use core::cmp::Ordering;
+use core::fmt;
+
+use crate::limits;
+
+/// A decimal number: sign, integer magnitude and places after the point. 231.50 is 23150 with two places.
+///
+/// It is exact to 38 digits. Places are kept: 231.5 and 231.50 compare equal as numbers ([`Decimal::compare`]) and print as
+/// they were made. The sign is kept apart from the magnitude, so "-0.0" keeps its sign too.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Decimal {
+    magnitude: u128,
+    places: u8,
+    negative: bool,
+}
+
+/// The largest magnitude: 38 nines.
+const MOST: u128 = 10u128.pow(limits::DIGITS as u32) - 1;
+
+impl Decimal {
+    /// Zero without places.
+    pub const ZERO: Decimal = Decimal { magnitude: 0, places: 0, negative: false };
+
+    /// `coefficient` divided by ten to the power of `places`; nothing past 38 digits or 38 places.
+    pub const fn new(coefficient: i128, places: u8) -> Option<Decimal> {
+        Decimal::from_parts(coefficient < 0, coefficient.unsigned_abs(), places)
+    }
+
+    /// A number from its sign, magnitude and places; nothing past 38 digits or 38 places.
+    pub const fn from_parts(negative: bool, magnitude: u128, places: u8) -> Option<Decimal> {
+        if magnitude > MOST || places > limits::PLACES {
+            return None;
+        }
+        Some(Decimal { magnitude, places, negative })
+    }
+
+    /// The integer `value`.
+    pub const fn from_integer(value: i64) -> Decimal {
+        Decimal { magnitude: value.unsigned_abs() as u128, places: 0, negative: value < 0 }
+    }
+
+    /// The unsigned integer `value`.
+    pub const fn from_unsigned(value: u64) -> Decimal {
+        Decimal { magnitude: value as u128, places: 0, negative: false }
+    }
+
+    /// Reads `[+-] digits [. digits] [e [+-] digits]`; a point needs a digit on one side at least. Nothing else is
+    /// allowed around it, and nothing is rounded.
+    ///
+    /// ```
+    /// use usus::Decimal;
+    /// assert_eq!(Decimal::parse(b"-0.50").unwrap().to_string(), "-0.50");
+    /// assert_eq!(Decimal::parse(b"1.5e-3").unwrap().to_string(), "0.0015");
+    /// assert!(Decimal::parse(b"1 2").is_none());
+    /// ```
+    pub fn parse(text: &[u8]) -> Option<Decimal> {
+        let (negative, digits) = match text.first()? {
+            b'-' => (true, &text[1..]),
+            b'+' => (false, &text[1..]),
+            _ => (false, text),
+        };
+        let mut magnitude: u128 = 0;
+        let mut places: i32 = 0;
+        let mut any = false;
+        let mut point = false;
+        for (index, &byte) in digits.iter().enumerate() {
+            match byte {
+                b'0'..=b'9' => {
+                    any = true;
+                    magnitude = magnitude.checked_mul(10)?.checked_add(u128::from(byte - b'0'))?;
+                    places += i32::from(point);
+                    if magnitude > MOST || places > i32::from(limits::PLACES) {
+                        return None;
+                    }
+                }
+                b'.' if !point => point = true,
+                b'e' | b'E' if any => {
+                    places -= exponent(&digits[index + 1..])?;
+                    break;
+                }
+                _ => return None,
+            }
+        }
+        if !any {
+            return None;
+        }
+        while places < 0 {
+            magnitude = magnitude.checked_mul(10)?;
+            places += 1;
+            if magnitude > MOST {
+                return None;
+            }
+        }
+        Decimal::from_parts(negative, magnitude, u8::try_from(places).ok()?)
+    }
+
+    /// Digits of the number without its point and sign.
+    pub const fn magnitude(self) -> u128 {
+        self.magnitude
+    }
+
+    /// Places after the point.
+    pub const fn places(self) -> u8 {
+        self.places
+    }
+
+    /// Whether it has a minus sign (also of a zero).
+    pub const fn is_negative(self) -> bool {
+        self.negative
+    }
+
+    /// Whether it is zero, with whatever sign.
+    pub const fn is_zero(self) -> bool {
+        self.magnitude == 0
+    }
+
+    /// The signed magnitude.
+    pub const fn coefficient(self) -> i128 {
+        // 38 nines fit into an i128.
+        if self.negative { -(self.magnitude as i128) } else { self.magnitude as i128 }
+    }
+
+    /// The number as an integer, if it is one.
+    pub fn to_integer(self) -> Option<i128> {
+        let unit = 10u128.pow(u32::from(self.places));
+        self.magnitude.is_multiple_of(unit).then(|| self.coefficient() / unit as i128)
+    }
+
+    /// The nearest binary floating-point number.
+    pub fn to_f64(self) -> f64 {
+        // Both factors are exact below these bounds, so the one division rounds correctly.
+        if self.magnitude < 1 << 53 && self.places <= 22 {
+            let value = self.magnitude as u64 as f64 / POWERS[usize::from(self.places)];
+            return if self.negative { -value } else { value };
+        }
+        let mut text = [0u8; limits::DIGITS + 4];
+        let length = self.write_into(&mut text);
+        core::str::from_utf8(&text[..length]).ok().and_then(|text| text.parse().ok()).unwrap_or(f64::NAN)
+    }
+
+    /// The product, exact; nothing past 38 digits.
+    pub fn times(self, other: Decimal) -> Option<Decimal> {
+        let magnitude = self.magnitude.checked_mul(other.magnitude)?;
+        Decimal::from_parts(self.negative != other.negative, magnitude, self.places.checked_add(other.places)?)
+    }
+
+    /// The sum, exact, with the places of the operand that has more; nothing past 38 digits.
+    pub fn plus(self, other: Decimal) -> Option<Decimal> {
+        let places = self.places.max(other.places);
+        let (a, b) = (self.at_places(places)?, other.at_places(places)?);
+        if a.magnitude == 0 && b.magnitude == 0 {
+            return Decimal::from_parts(a.negative && b.negative, 0, places);
+        }
+        Decimal::new(a.coefficient() + b.coefficient(), places)
+    }
+
+    /// The same number with more places; nothing past 38 digits.
+    fn at_places(self, places: u8) -> Option<Decimal> {
+        let factor = 10u128.checked_pow(u32::from(places - self.places))?;
+        Decimal::from_parts(self.negative, self.magnitude.checked_mul(factor)?, places)
+    }
+
+    /// `self * numerator / denominator + addend`, rounded once, half to even, to `places`. Nothing past 38 digits.
+    pub fn convert(self, numerator: i128, denominator: i128, addend: (i128, i128), places: u8) -> Option<Decimal> {
+        // value = magnitude * numerator / (denominator * 10^own) + addend.0 / addend.1, times 10^places
+        let own = 10i128.checked_pow(u32::from(self.places))?;
+        let wanted = 10i128.checked_pow(u32::from(places))?;
+        let bottom = denominator.checked_mul(own)?.checked_mul(addend.1)?;
+        let top = self
+            .coefficient()
+            .checked_mul(numerator)?
+            .checked_mul(addend.1)?
+            .checked_add(addend.0.checked_mul(denominator)?.checked_mul(own)?)?
+            .checked_mul(wanted)?;
+        let (quotient, remainder) = (top.div_euclid(bottom), top.rem_euclid(bottom));
+        let twice = remainder.checked_mul(2)?;
+        let up = match twice.cmp(&bottom) {
+            Ordering::Less => 0,
+            Ordering::Greater => 1,
+            Ordering::Equal => quotient & 1,
+        };
+        let rounded = quotient + up;
+        Decimal::from_parts(rounded < 0 || (rounded == 0 && self.negative), rounded.unsigned_abs(), places)
+    }
+
+    /// Compares as numbers: 1.5 equals 1.50, and -0 equals 0.
+    pub fn compare(self, other: Decimal) -> Ordering {
+        match (self.negative && self.magnitude != 0, other.negative && other.magnitude != 0) {
+            (true, false) => Ordering::Less,
+            (false, true) => Ordering::Greater,
+            (true, true) => other.compare_magnitude(self),
+            (false, false) => self.compare_magnitude(other),
+        }
+    }
+
+    fn compare_magnitude(self, other: Decimal) -> Ordering {
+        if self.places == other.places {
+            return self.magnitude.cmp(&other.magnitude);
+        }
+        if self.places > other.places {
+            return other.compare_magnitude(self).reverse();
+        }
+        // The scaled side can only overflow when it is the larger one: the other has at most 38 digits.
+        let factor = 10u128.checked_pow(u32::from(other.places - self.places));
+        match factor.and_then(|factor| self.magnitude.checked_mul(factor)) {
+            Some(scaled) => scaled.cmp(&other.magnitude),
+            None if self.magnitude == 0 => Ordering::Equal.then(0.cmp(&other.magnitude)),
+            None => Ordering::Greater,
+        }
+    }
+
+    /// Writes the number as text at the start of `out` (42 bytes are always enough) and returns its length.
+    pub(crate) fn write_into(self, out: &mut [u8; limits::DIGITS + 4]) -> usize {
+        let mut digits = itoa::Buffer::new();
+        // The 64-bit path is several times faster and nearly always enough.
+        let digits = match u64::try_from(self.magnitude) {
+            Ok(small) => digits.format(small),
+            Err(_) => digits.format(self.magnitude),
+        }
+        .as_bytes();
+        let places = usize::from(self.places);
+        let mut length = 0;
+        if self.negative {
+            out[0] = b'-';
+            length = 1;
+        }
+        if places == 0 {
+            out[length..length + digits.len()].copy_from_slice(digits);
+            return length + digits.len();
+        }
+        let whole = digits.len().saturating_sub(places);
+        if whole == 0 {
+            out[length] = b'0';
+            length += 1;
+        } else {
+            out[length..length + whole].copy_from_slice(&digits[..whole]);
+            length += whole;
+        }
+        out[length] = b'.';
+        length += 1;
+        let zeros = places.saturating_sub(digits.len());
+        out[length..length + zeros].fill(b'0');
+        length += zeros;
+        out[length..length + digits.len() - whole].copy_from_slice(&digits[whole..]);
+        length + digits.len() - whole
+    }
+}
+
+/// Powers of ten that a binary floating-point number holds exactly.
+const POWERS: [f64; 23] = [
+    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18, 1e19, 1e20,
+    1e21, 1e22,
+];
+
+/// The exponent behind the `e`: at most three digits, so that no sum overflows.
+fn exponent(text: &[u8]) -> Option<i32> {
+    let (negative, digits) = match text.first()? {
+        b'-' => (true, &text[1..]),
+        b'+' => (false, &text[1..]),
+        _ => (false, text),
+    };
+    if digits.is_empty() || digits.len() > 3 {
+        return None;
+    }
+    let mut value = 0;
+    for &byte in digits {
+        if !byte.is_ascii_digit() {
+            return None;
+        }
+        value = value * 10 + i32::from(byte - b'0');
+    }
+    Some(if negative { -value } else { value })
+}
+
+impl fmt::Display for Decimal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut text = [0u8; limits::DIGITS + 4];
+        let length = self.write_into(&mut text);
+        f.pad(core::str::from_utf8(&text[..length]).unwrap_or_default())
+    }
+}

@@ -1,0 +1,247 @@
+//! What a field can say: values, and why there is none.
+
+mod calendar;
+mod decimal;
+
+use core::fmt;
+
+pub use calendar::{Clock, Date};
+pub(crate) use calendar::{Layout, LayoutOf};
+pub use decimal::Decimal;
+
+/// The value of a field in one record. Texts and bytes are lent from the frame.
+#[derive(Clone, Copy, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Value<'a> {
+    /// There is no value, and this is why.
+    Absent(Absent),
+    /// An integer, a scaled integer or a number from a text, exact.
+    Decimal(Decimal),
+    /// A binary floating-point number of 32 bits.
+    F32(f32),
+    /// A binary floating-point number of 64 bits.
+    F64(f64),
+    /// Text as the device sent it. It may hold any byte; [`Text::to_str`] says whether it is UTF-8.
+    Text(Text<'a>),
+    /// Raw bytes.
+    Bytes(&'a [u8]),
+    /// A flag.
+    Bool(bool),
+    /// A number with the name that the format gives it.
+    Code {
+        /// The number that was sent.
+        number: Decimal,
+        /// Its name in the format's table.
+        name: &'a str,
+    },
+    /// A calendar date.
+    Date(Date),
+    /// A time of day.
+    Clock(Clock),
+}
+
+/// Why a field has no value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Absent {
+    /// Its place is empty.
+    Empty,
+    /// The value that was sent stands for "no data".
+    Marked,
+    /// The frame ends before its place.
+    NotSent,
+    /// What was sent is not a value of the field's type. The quality says so too.
+    Invalid,
+    /// Something it is made from is absent.
+    Operand,
+}
+
+/// What is to be said about a reading beyond its value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Quality {
+    /// Nothing.
+    Good,
+    /// The value lies outside the range that the format allows. It is given all the same.
+    OutOfRange,
+    /// What was sent is not a value of the field's type.
+    Invalid,
+    /// The text is not valid UTF-8; it is shown with replacement characters.
+    InvalidText,
+    /// The floating-point number is a NaN or infinite.
+    NotFinite,
+}
+
+impl Quality {
+    /// The word that stands in outputs; empty for [`Quality::Good`].
+    pub const fn word(self) -> &'static str {
+        match self {
+            Quality::Good => "",
+            Quality::OutOfRange => "out_of_range",
+            Quality::Invalid => "invalid",
+            Quality::InvalidText => "invalid_text",
+            Quality::NotFinite => "not_finite",
+        }
+    }
+}
+
+/// A value and what is to be said about it.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Reading<'a> {
+    /// The value.
+    pub value: Value<'a>,
+    /// What is to be said about it.
+    pub quality: Quality,
+}
+
+impl<'a> Reading<'a> {
+    pub(crate) const fn good(value: Value<'a>) -> Reading<'a> {
+        Reading { value, quality: Quality::Good }
+    }
+
+    pub(crate) const fn absent(why: Absent) -> Reading<'a> {
+        Reading { value: Value::Absent(why), quality: Quality::Good }
+    }
+
+    /// A reading whose place holds something that is no value of its type.
+    pub(crate) const fn invalid() -> Reading<'a> {
+        Reading { value: Value::Absent(Absent::Invalid), quality: Quality::Invalid }
+    }
+}
+
+/// Text as sent, in whatever encoding.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Text<'a>(pub(crate) &'a [u8]);
+
+impl<'a> Text<'a> {
+    /// The bytes as they were sent.
+    pub const fn bytes(self) -> &'a [u8] {
+        self.0
+    }
+
+    /// The text, if it is UTF-8.
+    pub const fn to_str(self) -> Option<&'a str> {
+        match core::str::from_utf8(self.0) {
+            Ok(text) => Some(text),
+            Err(_) => None,
+        }
+    }
+}
+
+impl fmt::Display for Text<'_> {
+    /// The text, with U+FFFD for what is not UTF-8.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for piece in self.0.utf8_chunks() {
+            f.write_str(piece.valid())?;
+            if !piece.invalid().is_empty() {
+                f.write_str("\u{FFFD}")?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Debug for Text<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "\"{}\"", self.0.escape_ascii())
+    }
+}
+
+impl<'a> Value<'a> {
+    /// Whether there is a value.
+    pub const fn is_present(self) -> bool {
+        !matches!(self, Value::Absent(_))
+    }
+
+    /// The value as a number: a decimal, a code's number, or a floating-point number.
+    pub fn to_f64(self) -> Option<f64> {
+        match self {
+            Value::Decimal(number) | Value::Code { number, .. } => Some(number.to_f64()),
+            Value::F32(number) => Some(f64::from(number)),
+            Value::F64(number) => Some(number),
+            _ => None,
+        }
+    }
+
+    /// The value as an integer, if it is a whole number.
+    pub fn to_integer(self) -> Option<i128> {
+        match self {
+            Value::Decimal(number) | Value::Code { number, .. } => number.to_integer(),
+            _ => None,
+        }
+    }
+
+    /// The value as text, if it is one in UTF-8, or the name of a code.
+    pub fn to_str(self) -> Option<&'a str> {
+        match self {
+            Value::Text(text) => text.to_str(),
+            Value::Code { name, .. } => Some(name),
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for Value<'_> {
+    /// The text that outputs show: digits, names, `true`, ISO 8601, upper-case hex for bytes, nothing for an absent value.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Absent(_) => Ok(()),
+            Value::Decimal(number) => number.fmt(f),
+            Value::F32(number) => f.write_str(zmij::Buffer::new().format(*number)),
+            Value::F64(number) => f.write_str(zmij::Buffer::new().format(*number)),
+            Value::Text(text) => text.fmt(f),
+            Value::Bytes(bytes) => bytes.iter().try_for_each(|byte| write!(f, "{byte:02X}")),
+            Value::Bool(flag) => flag.fmt(f),
+            Value::Code { name, .. } => f.write_str(name),
+            Value::Date(date) => date.fmt(f),
+            Value::Clock(clock) => clock.fmt(f),
+        }
+    }
+}
+
+/// The type of a field's values, known before the first byte.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum ValueType {
+    /// [`Value::Decimal`] without places.
+    Integer,
+    /// [`Value::Decimal`] with or without places.
+    Decimal,
+    /// [`Value::F32`].
+    F32,
+    /// [`Value::F64`].
+    F64,
+    /// [`Value::Text`].
+    Text,
+    /// [`Value::Bytes`].
+    Bytes,
+    /// [`Value::Bool`].
+    Bool,
+    /// [`Value::Code`], or [`Value::Decimal`] for a number without a name.
+    Code,
+    /// [`Value::Date`].
+    Date,
+    /// [`Value::Clock`].
+    Clock,
+    /// A list of sub-records.
+    Group,
+}
+
+impl ValueType {
+    /// The word for it in tables and schemas.
+    pub const fn word(self) -> &'static str {
+        match self {
+            ValueType::Integer => "integer",
+            ValueType::Decimal => "decimal",
+            ValueType::F32 => "f32",
+            ValueType::F64 => "f64",
+            ValueType::Text => "text",
+            ValueType::Bytes => "bytes",
+            ValueType::Bool => "bool",
+            ValueType::Code => "code",
+            ValueType::Date => "date",
+            ValueType::Clock => "clock",
+            ValueType::Group => "group",
+        }
+    }
+}
