@@ -1,1 +1,43 @@
-fn main(){}
+//! The `usus` command: arguments, messages, exit statuses. What it does is done by the libraries.
+
+mod arguments;
+mod check;
+mod convert;
+mod demo;
+mod formats;
+mod problems;
+mod safe;
+mod summary;
+mod tally;
+mod voice;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use arguments::{Arguments, Verb};
+use voice::Voice;
+
+/// How a run ended, as its exit status.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Ending {
+    /// All was done; also if the user stopped it.
+    Done = 0,
+    Failed = 1,
+    WrongUsage = 2,
+    NoBytes = 3,
+    NothingRecognised = 4,
+    TooManyRejects = 5,
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let voice = Voice::new(arguments.messages);
+    let ending = match arguments.verb {
+        Verb::Check(check) => check::run(&check, &voice),
+        Verb::Convert(convert) => convert::run(&convert, &voice),
+        Verb::Formats(formats) => formats::run(&formats, &voice),
+        Verb::Demo(demo) => demo::run(&demo, &voice),
+    };
+    ExitCode::from(ending as u8)
+}

@@ -2,7 +2,7 @@
 
 use core::convert::Infallible;
 
-use crate::event::{Event, Notice, Reject};
+use crate::event::{Event, LineId, Notice, Reject};
 use crate::record::Record;
 
 /// Takes the events of a decoder. Only records have to be dealt with; a closure over records is a sink too.
@@ -12,6 +12,9 @@ use crate::record::Record;
 pub trait Sink {
     /// What can go wrong.
     type Error;
+
+    /// Is told that there is a line, and what it is called. The decoder does not know names; what feeds it does.
+    fn line(&mut self, _line: LineId, _name: &str) {}
 
     /// Takes a record.
     ///

@@ -157,6 +157,11 @@ impl Decoder {
         self.events(0..self.lines.len())
     }
 
+    /// Its lines, in the order in which they were added.
+    pub fn lines(&self) -> impl ExactSizeIterator<Item = LineId> + use<> {
+        (0..self.lines.len() as u32).map(LineId)
+    }
+
     /// The account of a line; an empty one for a line that is not there.
     pub fn ledger(&self, line: LineId) -> Ledger {
         self.lines.get(line.index()).map(Line::ledger).unwrap_or_default()

@@ -168,6 +168,7 @@ fn add_group(
     };
     let mut items = sheet.for_group(&name.value);
     let mut inner = Placing::new();
+    items.learn(|items, problems| add_fields(items, &mut inner.clone(), &group.fields, problems));
     add_fields(&mut items, &mut inner, &group.fields, problems);
     let size = inner.front;
     if size == 0 {

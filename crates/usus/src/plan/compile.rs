@@ -10,7 +10,7 @@ use memchr::memmem::Finder;
 use super::field::Medium;
 use super::header::{Sheet, condition, header_fields};
 use super::{
-    Check, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, Shape, columns, packet,
+    Check, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, packet,
 };
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::limits;
@@ -36,7 +36,8 @@ struct Draft {
     frame: Frame,
     sheet: Sheet,
     placing: Placing,
-    least: Vec<(usize, Shape)>,
+    /// The length of each record's shortest frame, and whether longer ones can be.
+    lengths: Vec<(usize, bool)>,
 }
 
 #[derive(Clone)]
@@ -128,12 +129,13 @@ fn compile_frame(
         kinds: Vec::new(),
         ignores: Vec::new(),
     };
-    Draft { frame, sheet, placing, least: Vec::new() }
+    Draft { frame, sheet, placing, lengths: Vec::new() }
 }
 
 fn text_header(sheet: &mut Sheet, declared: &format::Frame, problems: &mut Problems) -> columns::Placing {
     let mut placing = columns::Placing::new();
     reject_groups(&declared.header, problems);
+    sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
     columns::add_fields(sheet, &mut placing, &declared.header, problems);
     placing
 }
@@ -168,6 +170,7 @@ fn packet_header(
             Length::Field { at: *byte, integer: *integer, add: *add }
         }
     };
+    sheet.learn(|sheet, problems| packet::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
     packet::add_fields(sheet, &mut placing, &declared.header, problems);
     for (_, field) in &sheet.known {
         if let (super::At::Front(place), Some(size)) = (field.at, raw_size(&field.raw)) {
@@ -308,10 +311,12 @@ fn compile_record(
     let mut sheet = draft.sheet.begin_record(&record.kind.value);
     let shape = match draft.placing.clone() {
         Placing::Packet(mut placing) => {
+            sheet.learn(|sheet, problems| packet::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
             packet::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             packet::shape(&placing, declared_frame, draft.frame.check.as_ref(), &record.kind, problems)
         }
         Placing::Columns(mut placing) => {
+            sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
             columns::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             draft.frame.has_columns |= placing.has_columns();
             placing.shape(record.more)
@@ -325,7 +330,7 @@ fn compile_record(
     let when = record.when.as_ref().and_then(|when| condition(when, &draft.frame.header, problems));
     let series = record.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
-    draft.least.push((shape.least(), shape.clone()));
+    draft.lengths.push((shape.least(), shape.item > 0));
     let kind = Kind {
         when,
         checksum_required,
@@ -387,8 +392,8 @@ fn finish_frame(format: &Format, mut draft: Draft) -> Frame {
     if let Cut::Packet(packet) = &mut draft.frame.cut {
         let cap = format.limits.frame.unwrap_or(limits::FRAME);
         // Frames that no record claims may be as long as the longest that one does, unless the format says more.
-        let varying = draft.least.iter().any(|(_, shape)| shape.item > 0);
-        let longest = draft.least.iter().map(|(least, _)| *least).max();
+        let varying = draft.lengths.iter().any(|(_, varying)| *varying);
+        let longest = draft.lengths.iter().map(|(least, _)| *least).max();
         packet.longest = match (&packet.length, longest) {
             (Length::Fixed(length), _) => *length,
             (Length::Field { integer, add, .. }, _) if varying || format.limits.frame.is_some() => {

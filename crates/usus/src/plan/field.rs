@@ -68,7 +68,7 @@ pub(super) fn layout_of(field: &Declared, kind: FieldType, problems: &mut Proble
     layout
 }
 
-/// Compiles a field that stands at `at`. `lookup` finds an earlier field by name, for `unit_from`.
+/// Compiles a field that stands at `at`. `lookup` finds another field of the record by name, for `unit_from`.
 pub(super) fn compile(
     declared: &Declared,
     kind: FieldType,
@@ -219,7 +219,7 @@ fn unit_from(
     let (source, field) = match lookup(&from.value) {
         Ok(found) => found,
         Err(nearest) => {
-            let kind = ProblemKind::UnknownName { what: "earlier field", name: from.value.clone(), nearest };
+            let kind = ProblemKind::UnknownName { what: "field", name: from.value.clone(), nearest };
             problems.add(from.span.clone(), kind);
             return None;
         }

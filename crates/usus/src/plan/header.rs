@@ -24,6 +24,8 @@ pub(super) struct Sheet {
     pub(super) group: Option<String>,
     /// Fields by name, for `count`, `unit_from`, `series` and conditions.
     pub(super) known: Vec<(Declared, Field)>,
+    /// All fields of this record or item, those that follow included: a unit often stands behind its value.
+    pub(super) siblings: Vec<(Declared, Field)>,
     pub(super) outputs: Vec<Output>,
     pub(super) schema: Vec<FieldSchema>,
     pub(super) gates: Vec<Gate>,
@@ -40,6 +42,7 @@ impl Sheet {
             record: None,
             group: None,
             known: Vec::new(),
+            siblings: Vec::new(),
             outputs: Vec::new(),
             schema: Vec::new(),
             gates: Vec::new(),
@@ -62,8 +65,8 @@ impl Sheet {
         if declared.reserved {
             return;
         }
-        let known = self.known.clone();
-        let lookup = move |name: &str| find(&known, name).cloned().ok_or_else(|| nearest_of(&known, name));
+        let siblings = &self.siblings;
+        let lookup = |name: &str| find(siblings, name).cloned().ok_or_else(|| nearest_of(siblings, name));
         let Some(field) = field::compile(declared, kind, at, self.medium, self.separator, &lookup, problems) else {
             return;
         };
@@ -92,6 +95,13 @@ impl Sheet {
             self.schema.push(field::schema(declared, kind, &name.value));
         }
         self.known.push((declared.clone(), field));
+    }
+
+    /// Learns all names beforehand: `add_fields` is run once for nothing but them.
+    pub(super) fn learn(&mut self, add_fields: impl FnOnce(&mut Sheet, &mut Problems)) {
+        let mut dry = self.clone();
+        add_fields(&mut dry, &mut Problems::default());
+        self.siblings = dry.known;
     }
 
     /// Adds the header to a record that is still empty.

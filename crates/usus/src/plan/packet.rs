@@ -142,6 +142,7 @@ fn add_group(
     };
     let mut items = sheet.for_group(&name.value);
     let mut inner = Placing { cursor: At::Front(0), named: Vec::new(), varying: None, count: Count::ToEnd };
+    items.learn(|items, problems| add_fields(items, &mut inner.clone(), &group.fields, problems));
     add_fields(&mut items, &mut inner, &group.fields, problems);
     if inner.varying.is_some() {
         let kind = ProblemKind::Unplaced("the items of a group have to be of one size");

@@ -37,6 +37,22 @@ impl Date {
     }
 }
 
+impl Date {
+    /// Appends the date as ISO 8601.
+    pub fn append_to(self, out: &mut Vec<u8>) {
+        push_digits(out, self.year as u32, 4);
+        out.push(b'-');
+        push_digits(out, u32::from(self.month), 2);
+        out.push(b'-');
+        push_digits(out, u32::from(self.day), 2);
+    }
+}
+
+/// Appends a number with leading zeros.
+fn push_digits(out: &mut Vec<u8>, number: u32, width: u32) {
+    out.extend((0..width).rev().map(|place| b'0' + (number / 10u32.pow(place) % 10) as u8));
+}
+
 impl fmt::Display for Date {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{:04}-{:02}-{:02}", self.year, self.month, self.day)
@@ -81,6 +97,21 @@ impl Clock {
     /// The nanoseconds of the second.
     pub const fn nanosecond(self) -> u32 {
         self.nanosecond
+    }
+}
+
+impl Clock {
+    /// Appends the time of day as ISO 8601, with the digits of a second that were sent.
+    pub fn append_to(self, out: &mut Vec<u8>) {
+        push_digits(out, u32::from(self.hour), 2);
+        out.push(b':');
+        push_digits(out, u32::from(self.minute), 2);
+        out.push(b':');
+        push_digits(out, u32::from(self.second), 2);
+        if self.digits > 0 {
+            out.push(b'.');
+            push_digits(out, self.nanosecond / 10u32.pow(9 - u32::from(self.digits)), u32::from(self.digits));
+        }
     }
 }
 

@@ -1,5 +1,6 @@
 //! Exact decimal numbers: what a scaled integer or a number in a text is.
 
+use alloc::vec::Vec;
 use core::cmp::Ordering;
 use core::fmt;
 
@@ -203,16 +204,22 @@ impl Decimal {
             return other.compare_magnitude(self).reverse();
         }
         // The scaled side can only overflow when it is the larger one: the other has at most 38 digits.
-        let factor = 10u128.checked_pow(u32::from(other.places - self.places));
-        match factor.and_then(|factor| self.magnitude.checked_mul(factor)) {
+        let factor = 10u128.pow(u32::from(other.places - self.places));
+        match self.magnitude.checked_mul(factor) {
             Some(scaled) => scaled.cmp(&other.magnitude),
-            None if self.magnitude == 0 => Ordering::Equal.then(0.cmp(&other.magnitude)),
             None => Ordering::Greater,
         }
     }
 
+    /// Appends the number as text.
+    pub fn append_to(self, out: &mut Vec<u8>) {
+        let mut text = [0u8; limits::DIGITS + 4];
+        let length = self.write_into(&mut text);
+        out.extend_from_slice(&text[..length]);
+    }
+
     /// Writes the number as text at the start of `out` (42 bytes are always enough) and returns its length.
-    pub(crate) fn write_into(self, out: &mut [u8; limits::DIGITS + 4]) -> usize {
+    fn write_into(self, out: &mut [u8; limits::DIGITS + 4]) -> usize {
         let mut digits = itoa::Buffer::new();
         // The 64-bit path is several times faster and nearly always enough.
         let digits = match u64::try_from(self.magnitude) {

@@ -1,0 +1,119 @@
+//! What can be said on the command line.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Exact records out of the serial bytes of somebody else's device.
+///
+/// Declare a device's record format once, in one small file that reads like the datasheet's table. Every byte is accounted for: it
+/// belongs to a record, or to something the format ignores, or to filler, or to a frame cut by the edge of the recording, or to a
+/// reject with its reason.
+#[derive(Parser)]
+#[command(name = "usus", version, max_term_width = 100, after_help = ENDINGS)]
+pub(crate) struct Arguments {
+    /// How to say things to you (on standard error): as text, or as JSON, one object a line
+    #[arg(long, value_enum, default_value = "text", global = true)]
+    pub(crate) messages: Messages,
+    #[command(subcommand)]
+    pub(crate) verb: Verb,
+}
+
+const ENDINGS: &str = "Exit status: 0 done, 1 failed, 2 wrong usage, 3 no bytes came, 4 bytes came but nothing was recognised, \
+                       5 a larger share of rejected bytes than allowed";
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Messages {
+    Text,
+    Json,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Verb {
+    /// Is a format sound? Shows its layout as a table and runs its examples
+    Check(Check),
+    /// Turn captured bytes into records: CSV tables or JSON Lines
+    Convert(Convert),
+    /// The formats that ship with usus
+    Formats(Formats),
+    /// The whole story on the demo site: make ten minutes of each line, convert them, hold them against the truth
+    Demo(Demo),
+}
+
+#[derive(Args)]
+pub(crate) struct Check {
+    /// The format file, or the name of a format that ships with usus
+    pub(crate) format: String,
+}
+
+#[derive(Args)]
+pub(crate) struct Convert {
+    /// Files with raw bytes or captures (pcapng); `-` is standard input. Each is a stream of its own
+    #[arg(required = true)]
+    pub(crate) sources: Vec<PathBuf>,
+    /// The format file, or the name of a format that ships with usus
+    #[arg(long)]
+    pub(crate) format: String,
+    /// Where records go: a directory (CSV, a file for each kind), FILE.csv (one kind), FILE.jsonl, `csv:-` (CSV of one kind to
+    /// standard output); without it, JSON Lines to standard output
+    #[arg(long, value_name = "DEST", default_value = "-")]
+    pub(crate) out: PathBuf,
+    /// Only these kinds of record
+    #[arg(long, value_name = "KIND,…", value_delimiter = ',')]
+    pub(crate) records: Vec<String>,
+    /// Only these fields, as record.field
+    #[arg(long, value_name = "KIND.FIELD,…", value_delimiter = ',')]
+    pub(crate) fields: Vec<String>,
+    /// Put source, line, offset, length and item in front of each row
+    #[arg(long)]
+    pub(crate) origin: bool,
+    /// Write what gave no record to this file, with all bytes (JSON Lines)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) rejects: Option<PathBuf>,
+    /// End with status 5 if a larger share of the bytes is rejected: 0.01 or 1%
+    #[arg(long, value_name = "SHARE", value_parser = share)]
+    pub(crate) reject_limit: Option<f64>,
+    /// Replace what exists
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct Formats {
+    /// Print this format file
+    #[arg(long, value_name = "NAME")]
+    pub(crate) show: Option<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct Demo {
+    /// The directory to work in; it is made, or made anew if an earlier demo made it
+    #[arg(long, value_name = "DIR", default_value = "usus-demo")]
+    pub(crate) out: PathBuf,
+    /// How many seconds each line is simulated for
+    #[arg(long, default_value_t = 600, value_parser = clap::value_parser!(u32).range(1..=86_400))]
+    pub(crate) seconds: u32,
+    /// The same number gives the same bytes
+    #[arg(long, default_value_t = 42)]
+    pub(crate) seed: u64,
+    /// What goes wrong on the lines
+    #[arg(long, value_enum, default_value = "all")]
+    pub(crate) faults: FaultChoice,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FaultChoice {
+    /// A cut start, flipped bits, lost bytes and noise
+    All,
+    /// Nothing
+    None,
+}
+
+/// A share as a fraction or in percent.
+fn share(text: &str) -> Result<f64, String> {
+    let (number, divisor) = text.strip_suffix('%').map_or((text, 1.0), |number| (number, 100.0));
+    match number.trim().parse::<f64>() {
+        Ok(number) if (0.0..=1.0).contains(&(number / divisor)) => Ok(number / divisor),
+        _ => Err("a share is a number from 0 to 1, or from 0% to 100%".to_owned()),
+    }
+}

@@ -1,0 +1,232 @@
+//! `usus convert`: sources through a format into outputs.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use usus::{Decoder, Ledger, Plan, Wants};
+use usus_io::{Destination, OutputError, Outputs, PumpError, Source, TableOptions, pump};
+
+use crate::Ending;
+use crate::arguments::Convert;
+use crate::formats;
+use crate::summary::{Summary, grouped, plural};
+use crate::tally::Tally;
+use crate::voice::Voice;
+
+/// Sources smaller than this are done before a progress bar could be read.
+const SHOW_PROGRESS: u64 = 32 << 20;
+
+/// Everything that is needed, checked, before anything is written.
+struct Job {
+    plan: Plan,
+    sources: Vec<(String, Box<dyn Source + Send>)>,
+    destination: Destination,
+    options: TableOptions,
+    rejects: Option<PathBuf>,
+    reject_limit: Option<f64>,
+    overwrite: bool,
+}
+
+pub(crate) fn run(arguments: &Convert, voice: &Voice) -> Ending {
+    let job = match prepare(arguments, voice) {
+        Ok(job) => job,
+        Err(ending) => return ending,
+    };
+    let stop = stop_flag(voice);
+    match execute(job, voice, &stop) {
+        Ok(ending) | Err(ending) => ending,
+    }
+}
+
+/// A flag that the first interrupt sets; a second one ends the program at once.
+fn stop_flag(voice: &Voice) -> Arc<AtomicBool> {
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+        let registered = signal_hook::flag::register_conditional_shutdown(signal, 130, Arc::clone(&stop))
+            .and_then(|_| signal_hook::flag::register(signal, Arc::clone(&stop)));
+        if let Err(error) = registered {
+            voice.warn(&format!("an interrupt will end this without a summary: {error}"));
+        }
+    }
+    stop
+}
+
+fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {
+    let loaded = formats::load(&arguments.format, voice).ok_or(Ending::Failed)?;
+    let wants = Wants { records: arguments.records.clone(), fields: arguments.fields.clone() };
+    let plan = loaded.plan.select(&wants).map_err(|unknown| {
+        voice.fail(&unknown.to_string());
+        Ending::WrongUsage
+    })?;
+    let destination = Destination::named(&arguments.out).map_err(|error| {
+        voice.fail(&error.to_string());
+        Ending::WrongUsage
+    })?;
+    let mut sources = Vec::new();
+    for path in &arguments.sources {
+        let source = usus_io::open(path).map_err(|error| {
+            voice.fail(&error.to_string());
+            Ending::Failed
+        })?;
+        if plan.needs_times() && !source.has_times() {
+            voice.fail(&format!(
+                "{}: the format ends texts by silence, and raw bytes have no times; record the line as a capture",
+                path.display()
+            ));
+            return Err(Ending::Failed);
+        }
+        if plan.roles().next().is_some() && !source.has_lines() {
+            let roles = plan.roles().collect::<Vec<_>>().join(", ");
+            let path = path.display();
+            voice.fail(&format!("{path}: the format speaks of the lines {roles}, and raw bytes are one line without a name"));
+            return Err(Ending::Failed);
+        }
+        sources.push((source_name(path), source));
+    }
+    let options = TableOptions {
+        source: sources.len() > 1,
+        line: sources.iter().any(|(_, source)| source.has_lines()),
+        origin: arguments.origin,
+        received: sources.iter().any(|(_, source)| source.has_times()),
+    };
+    Ok(Job {
+        plan,
+        sources,
+        destination,
+        options,
+        rejects: arguments.rejects.clone(),
+        reject_limit: arguments.reject_limit,
+        overwrite: arguments.overwrite,
+    })
+}
+
+fn source_name(path: &Path) -> String {
+    match path.to_str() {
+        Some("-") => "standard input".to_owned(),
+        _ => path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned(),
+    }
+}
+
+fn execute(job: Job, voice: &Voice, stop: &AtomicBool) -> Result<Ending, Ending> {
+    let outputs = Outputs::open(&job.plan, &job.destination, job.options, job.rejects.as_deref(), job.overwrite);
+    let mut outputs = outputs.map_err(|error| {
+        voice.fail(&error.to_string());
+        match error {
+            OutputError::SeveralKinds { .. } | OutputError::Group { .. } => Ending::WrongUsage,
+            _ => Ending::Failed,
+        }
+    })?;
+    let mut total = Ledger::default();
+    let mut result = Ok(());
+    for (name, mut source) in job.sources {
+        if stop.load(Ordering::Relaxed) {
+            voice.warn(&format!("stopped before {name}"));
+            break;
+        }
+        let (ledger, converted) = convert_source(&job.plan, &name, &mut *source, &mut outputs, voice, stop);
+        total.add(&ledger);
+        result = converted;
+        if result.is_err() {
+            break;
+        }
+    }
+    let finished = outputs.finish();
+    let result = result.and_then(|()| finished.map_err(PumpError::Sink));
+    match result {
+        // Whoever reads our output has seen enough.
+        Err(PumpError::Sink(error)) if error.is_closed_pipe() => return Ok(Ending::Done),
+        Err(error) => {
+            voice.fail(&error.to_string());
+            report_files(&outputs, voice);
+            return Err(Ending::Failed);
+        }
+        Ok(()) => report_files(&outputs, voice),
+    }
+    Ok(ending(&total, job.reject_limit, voice))
+}
+
+/// Converts one source and says what became of its bytes, also if it fails on the way.
+fn convert_source(
+    plan: &Plan,
+    name: &str,
+    source: &mut dyn Source,
+    outputs: &mut Outputs,
+    voice: &Voice,
+    stop: &AtomicBool,
+) -> (Ledger, Result<(), PumpError<OutputError>>) {
+    outputs.begin_source(name);
+    let bar = progress_bar(name, source, voice);
+    let mut decoder = Decoder::new(plan);
+    let mut tally = Tally::new(outputs);
+    let pumped = pump(source, &mut decoder, &mut tally, &mut |progress| {
+        bar.set_position(progress.bytes);
+        !stop.load(Ordering::Relaxed)
+    });
+    bar.finish_and_clear();
+    let mut ledger = Ledger::default();
+    for line in decoder.lines() {
+        ledger.add(&decoder.ledger(line));
+    }
+    let closed = matches!(&pumped, Err(PumpError::Sink(error)) if error.is_closed_pipe());
+    if !closed {
+        let summary = Summary {
+            source: name,
+            plan,
+            ledger: &ledger,
+            seen: &tally.seen,
+            times: pumped.as_ref().ok().and_then(|pumped| pumped.times),
+            has_times: source.has_times(),
+            torn: source.torn(),
+            stopped: pumped.as_ref().is_ok_and(|pumped| pumped.stopped),
+        };
+        voice.tell("summary", &summary.text(), summary.json());
+    }
+    (ledger, pumped.map(|_| ()))
+}
+
+fn progress_bar(name: &str, source: &dyn Source, voice: &Voice) -> ProgressBar {
+    let size = source.size().unwrap_or(0);
+    let target = match voice.to_a_person() && size >= SHOW_PROGRESS {
+        true => ProgressDrawTarget::stderr(),
+        false => ProgressDrawTarget::hidden(),
+    };
+    let bar = ProgressBar::with_draw_target(Some(size), target).with_message(crate::safe::Safe(name).to_string());
+    let style = ProgressStyle::with_template("{msg} {wide_bar} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left");
+    style.map_or(bar.clone(), |style| bar.with_style(style))
+}
+
+/// Says which files were written.
+fn report_files(outputs: &Outputs, voice: &Voice) {
+    for (path, rows) in outputs.files() {
+        let text = format!("wrote {} ({})", path.display(), plural(rows, "row"));
+        let data = serde_json::json!({"wrote": path.display().to_string(), "rows": rows});
+        voice.tell("info", &crate::safe::Safe(&text).to_string(), data);
+    }
+}
+
+/// The exit status that the account asks for, and the words for it.
+fn ending(total: &Ledger, reject_limit: Option<f64>, voice: &Voice) -> Ending {
+    if total.total == 0 {
+        voice.fail("no bytes came");
+        return Ending::NoBytes;
+    }
+    if total.recorded + total.ignored == 0 {
+        voice.fail("bytes came, but nothing in them was recognised: is it the right format, with the right line settings?");
+        return Ending::NothingRecognised;
+    }
+    let share = total.rejected as f64 / total.total as f64;
+    match reject_limit {
+        Some(limit) if share > limit => {
+            let bytes = grouped(total.rejected);
+            voice.fail(&format!(
+                "{bytes} bytes were rejected, {:.3} % of all; the limit is {:.3} %",
+                share * 100.0,
+                limit * 100.0
+            ));
+            Ending::TooManyRejects
+        }
+        _ => Ending::Done,
+    }
+}

@@ -1,0 +1,255 @@
+//! `usus demo`: simulate, convert, hold against the truth, in front of the user's eyes.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{self, BufWriter};
+use std::path::{Path, PathBuf};
+
+use usus::{Cell, Decoder, Format, Ledger, LineId, Notice, Plan, Record, Reject, Sink, Time};
+use usus_io::{CaptureLine, CaptureWriter, Destination, OutputError, Outputs, TableOptions, open, pump};
+use usus_sim::{Device, Fact, Faults, Recording, Truth};
+
+use crate::Ending;
+use crate::arguments::{Demo, FaultChoice};
+use crate::formats;
+use crate::safe::Safe;
+use crate::summary::{Summary, grouped, plural};
+use crate::tally::Tally;
+use crate::voice::Voice;
+
+/// What marks a directory as made by this command, so that it may be made anew.
+const MARK: &str = "made-by-usus-demo";
+
+pub(crate) fn run(arguments: &Demo, voice: &Voice) -> Ending {
+    match tell(arguments, voice) {
+        Ok(ending) => ending,
+        Err(text) => {
+            voice.fail(&text);
+            Ending::Failed
+        }
+    }
+}
+
+fn tell(arguments: &Demo, voice: &Voice) -> Result<Ending, String> {
+    let directory = &arguments.out;
+    begin(directory)?;
+    let faults = match arguments.faults {
+        FaultChoice::All => Faults::all(),
+        FaultChoice::None => Faults::none(),
+    };
+    voice.say(&format!(
+        "An aerial ropeway, {} seconds of three of its serial lines{}.",
+        arguments.seconds,
+        if faults == Faults::none() { "" } else { ", with a cut start, flipped bits, lost bytes and noise" }
+    ));
+    let mut agrees = true;
+    for (index, device) in Device::ALL.into_iter().enumerate() {
+        let recording = usus_sim::record(device, arguments.seed + index as u64, arguments.seconds, &faults);
+        agrees &= show(directory, &recording, voice)?;
+    }
+    voice.say(&format!("\nEverything is in {}:", directory.display()));
+    voice.say("  lines/     what was received: raw bytes (.bin), the same as a capture with times (.pcapng), and the truth (.truth.jsonl)");
+    voice.say("  formats/   the declarations");
+    voice.say("  records/   the tables, one directory a line, and what was rejected");
+    let example = directory.join("lines").join("rope-tension.bin");
+    let format = directory.join("formats").join("rope-tension.toml");
+    voice.say(&format!("Try: usus check {}", format.display()));
+    voice.say(&format!("     usus convert {} --format {} --out tension", example.display(), format.display()));
+    if !agrees {
+        voice.fail("the records do not agree with the truth");
+        return Ok(Ending::Failed);
+    }
+    Ok(Ending::Done)
+}
+
+/// Makes the directory, or empties one that an earlier demo made.
+fn begin(directory: &Path) -> Result<(), String> {
+    let mark = directory.join(MARK);
+    let used = directory.read_dir().is_ok_and(|mut entries| entries.next().is_some());
+    if used && !mark.exists() {
+        return Err(format!("{} exists and was not made by the demo; name another directory with --out", directory.display()));
+    }
+    for part in ["lines", "formats", "records"] {
+        let part = directory.join(part);
+        if part.exists() {
+            fs::remove_dir_all(&part).map_err(|error| format!("cannot empty {}: {error}", part.display()))?;
+        }
+        fs::create_dir_all(&part).map_err(|error| format!("cannot make {}: {error}", part.display()))?;
+    }
+    write(&mark, b"This directory is made anew by each run of the demo.\n")?;
+    for (name, text) in formats::DEMO {
+        write(&directory.join("formats").join(format!("{name}.toml")), text.as_bytes())?;
+    }
+    Ok(())
+}
+
+fn write(path: &Path, bytes: &[u8]) -> Result<(), String> {
+    fs::write(path, bytes).map_err(|error| format!("cannot write {}: {error}", path.display()))
+}
+
+/// Writes one line's files, converts its capture, and says what came of it. Returns whether that is the truth.
+fn show(directory: &Path, recording: &Recording, voice: &Voice) -> Result<bool, String> {
+    let name = recording.device.name();
+    let lines = directory.join("lines");
+    let truth: String = recording.truth.iter().map(|truth| truth.to_json() + "\n").collect();
+    write(&lines.join(format!("{name}.bin")), &recording.bytes())?;
+    write(&lines.join(format!("{name}.truth.jsonl")), truth.as_bytes())?;
+    let capture = lines.join(format!("{name}.pcapng"));
+    write_capture(&capture, recording).map_err(|error| format!("cannot write {}: {error}", capture.display()))?;
+
+    let plan = plan_of(recording.device)?;
+    let (ledger, check) = convert(&plan, &capture, &directory.join("records").join(name), voice)?;
+    let verdict = check.verdict(&recording.truth, &ledger);
+    voice.say(&format!("  {}", verdict.text));
+    Ok(verdict.agrees)
+}
+
+fn write_capture(path: &Path, recording: &Recording) -> io::Result<()> {
+    let file = BufWriter::new(fs::File::create(path)?);
+    let name = recording.device.name();
+    let mut capture = CaptureWriter::new(file, name)?;
+    let serial = Some(recording.device.serial().to_owned());
+    let line = capture.line(&CaptureLine { name: name.to_owned(), serial, base: 0 })?;
+    for chunk in &recording.chunks {
+        capture.chunk(line, Time::from_nanoseconds(chunk.time), &chunk.bytes, &[])?;
+    }
+    capture.finish().map(|_| ())
+}
+
+fn plan_of(device: Device) -> Result<Plan, String> {
+    let text = match device {
+        Device::WindMast => formats::shipped("nmea-0183"),
+        other => formats::DEMO.iter().find(|(name, _)| *name == other.name()).map(|(_, text)| *text),
+    };
+    let text = text.ok_or("the demo has no format for this line")?;
+    let plan = Format::parse(text).and_then(|format| format.compile());
+    plan.map_err(|problems| format!("the demo's format is not sound: {problems}"))
+}
+
+fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Ledger, Check), String> {
+    let options = TableOptions { received: true, line: true, ..TableOptions::default() };
+    let rejects: PathBuf = out.with_extension("rejects.jsonl");
+    let destination = Destination::Directory(out.to_owned());
+    let text = |error: OutputError| error.to_string();
+    let mut outputs = Outputs::open(plan, &destination, options, Some(&rejects), true).map_err(text)?;
+    let mut source = open(capture).map_err(|error| error.to_string())?;
+    let name = capture.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    outputs.begin_source(&name);
+    let mut decoder = Decoder::new(plan);
+    let mut sink = Checked { tally: Tally::new(&mut outputs), check: Check::default() };
+    let pumped = pump(&mut *source, &mut decoder, &mut sink, &mut |_| true).map_err(|error| error.to_string())?;
+    let mut ledger = Ledger::default();
+    for line in decoder.lines() {
+        ledger.add(&decoder.ledger(line));
+    }
+    let summary = Summary {
+        source: &name,
+        plan,
+        ledger: &ledger,
+        seen: &sink.tally.seen,
+        times: pumped.times,
+        has_times: true,
+        torn: source.torn(),
+        stopped: false,
+    };
+    voice.tell("summary", &format!("\n{}", summary.text()), summary.json());
+    let check = sink.check;
+    outputs.finish().map_err(text)?;
+    Ok((ledger, check))
+}
+
+/// Passes everything on to the tally, and keeps the records to hold them against the truth.
+struct Checked<'o> {
+    tally: Tally<'o>,
+    check: Check,
+}
+
+impl Sink for Checked<'_> {
+    type Error = OutputError;
+
+    fn line(&mut self, line: LineId, name: &str) {
+        self.tally.line(line, name);
+    }
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
+        self.check.add(record);
+        self.tally.record(record)
+    }
+
+    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), OutputError> {
+        self.tally.reject(reject)
+    }
+
+    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), OutputError> {
+        self.tally.clipped(clipped)
+    }
+
+    fn notice(&mut self, notice: &Notice<'_>) -> Result<(), OutputError> {
+        self.tally.notice(notice)
+    }
+}
+
+/// The records that came, by offset: kind and fields as texts.
+#[derive(Default)]
+struct Check {
+    records: BTreeMap<u64, (String, Vec<(String, Fact)>)>,
+}
+
+struct Verdict {
+    agrees: bool,
+    text: String,
+}
+
+impl Check {
+    fn add(&mut self, record: &Record<'_>) {
+        let fields = record.fields().map(|(schema, cell)| {
+            let fact = match cell {
+                Cell::Reading(reading) => Fact::Text(reading.value.to_string()),
+                Cell::Group(items) => Fact::Items(items.map(item_texts).collect()),
+                _ => Fact::Text(String::new()),
+            };
+            (schema.name.clone(), fact)
+        });
+        self.records.insert(record.offset(), (record.kind().to_owned(), fields.collect()));
+    }
+
+    /// Holds the records against what the device said: each message that arrived whole must be there with all its values, and nothing
+    /// else may be there.
+    fn verdict(&self, truth: &[Truth], ledger: &Ledger) -> Verdict {
+        let whole: BTreeMap<u64, &Truth> = truth.iter().filter_map(|truth| Some((truth.offset?, truth))).collect();
+        let same = |offset: &u64, truth: &Truth| {
+            self.records.get(offset).is_some_and(|(kind, fields)| {
+                let named = |(name, fact): &(String, Fact), (wanted, truth): &(&str, Fact)| name == wanted && fact == truth;
+                kind == truth.kind
+                    && fields.len() == truth.fields.len()
+                    && fields.iter().zip(&truth.fields).all(|(field, truth)| named(field, truth))
+            })
+        };
+        let wrong = whole.iter().find(|(offset, truth)| !same(offset, truth));
+        let invented = self.records.keys().find(|offset| !whole.contains_key(offset));
+        let damaged = truth.len() - whole.len();
+        let text = if let Some((offset, truth)) = wrong {
+            format!("NOT the truth: the device's {} at {offset} said {}", truth.kind, Safe(&truth.to_json()))
+        } else if let Some(offset) = invented {
+            format!("NOT the truth: there is a record at {offset} that the device did not send")
+        } else if !ledger.balances() {
+            "NOT the truth: the account of the bytes does not balance".to_owned()
+        } else {
+            let (whole, damaged) = (whole.len() as u64, damaged as u64);
+            let missing = match damaged {
+                0 => "none arrived damaged".to_owned(),
+                1 => "the one that arrived damaged is not among the records".to_owned(),
+                _ => format!("none of the {} that arrived damaged is among the records", grouped(damaged)),
+            };
+            format!(
+                "agrees with the truth: all {} that arrived whole are there, every value of them; {missing}",
+                plural(whole, "message")
+            )
+        };
+        Verdict { agrees: text.starts_with("agrees"), text }
+    }
+}
+
+fn item_texts(item: usus::Item<'_>) -> Vec<(String, String)> {
+    item.fields().map(|(schema, reading)| (schema.name.clone(), reading.value.to_string())).collect()
+}

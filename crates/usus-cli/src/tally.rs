@@ -1,0 +1,115 @@
+//! What happened in a conversion, gathered on the way to the outputs, for the summary.
+
+use usus::{LineId, Notice, Record, Reject, Sink};
+use usus_io::{OutputError, Outputs};
+
+/// How many rejects of each reason are kept to be shown.
+const SAMPLES: usize = 3;
+/// How many bytes of each are kept.
+const SAMPLE_BYTES: usize = 24;
+
+/// Gathers what the summary tells, and passes everything on.
+pub(crate) struct Tally<'o> {
+    outputs: &'o mut Outputs,
+    pub(crate) seen: Seen,
+}
+
+/// What was seen.
+#[derive(Default)]
+pub(crate) struct Seen {
+    pub(crate) rejects: Vec<Group>,
+    pub(crate) clipped: Vec<Group>,
+    pub(crate) notices: Vec<Group>,
+}
+
+/// Events of one sort.
+pub(crate) struct Group {
+    pub(crate) word: &'static str,
+    pub(crate) count: u64,
+    pub(crate) bytes: u64,
+    pub(crate) samples: Vec<Sample>,
+}
+
+/// One of them.
+pub(crate) struct Sample {
+    pub(crate) offset: u64,
+    pub(crate) length: u64,
+    pub(crate) candidates: u32,
+    pub(crate) detail: String,
+    pub(crate) bytes: Vec<u8>,
+}
+
+impl<'o> Tally<'o> {
+    pub(crate) fn new(outputs: &'o mut Outputs) -> Tally<'o> {
+        Tally { outputs, seen: Seen::default() }
+    }
+}
+
+impl Seen {
+    pub(crate) fn reject(&mut self, reject: &Reject<'_>) {
+        count_bytes(&mut self.rejects, reject);
+    }
+
+    pub(crate) fn clip(&mut self, clipped: &Reject<'_>) {
+        count_bytes(&mut self.clipped, clipped);
+    }
+
+    pub(crate) fn notice(&mut self, notice: &Notice<'_>) {
+        let group = group(&mut self.notices, notice.kind.word());
+        group.count += 1;
+        if group.samples.len() < SAMPLES {
+            let detail = notice.to_string();
+            group.samples.push(Sample { offset: notice.offset, length: 0, candidates: 0, detail, bytes: Vec::new() });
+        }
+    }
+}
+
+fn count_bytes(groups: &mut Vec<Group>, reject: &Reject<'_>) {
+    let group = group(groups, reject.reason.word());
+    group.count += 1;
+    group.bytes += reject.bytes.len() as u64;
+    if group.samples.len() < SAMPLES {
+        group.samples.push(Sample {
+            offset: reject.offset,
+            length: reject.bytes.len() as u64,
+            candidates: reject.candidates,
+            detail: reject.reason.describe(reject.plan).to_string(),
+            bytes: reject.bytes[..reject.bytes.len().min(SAMPLE_BYTES)].to_vec(),
+        });
+    }
+}
+
+fn group<'g>(groups: &'g mut Vec<Group>, word: &'static str) -> &'g mut Group {
+    let index = groups.iter().position(|group| group.word == word).unwrap_or_else(|| {
+        groups.push(Group { word, count: 0, bytes: 0, samples: Vec::new() });
+        groups.len() - 1
+    });
+    &mut groups[index]
+}
+
+impl Sink for Tally<'_> {
+    type Error = OutputError;
+
+    fn line(&mut self, line: LineId, name: &str) {
+        self.outputs.line(line, name);
+    }
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
+        self.outputs.record(record)
+    }
+
+    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), OutputError> {
+        self.seen.reject(reject);
+        self.outputs.reject(reject)
+    }
+
+    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), OutputError> {
+        self.seen.clip(clipped);
+        self.outputs.clipped(clipped)
+    }
+
+    fn notice(&mut self, notice: &Notice<'_>) -> Result<(), OutputError> {
+        self.seen.notice(notice);
+        self.outputs.notice(notice)
+    }
+}

@@ -1,0 +1,410 @@
+//! CSV (RFC 4180): a table for each kind, and one for each group, tied to it by offset.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use usus::{Cell, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value};
+
+use super::writer::RowWriter;
+use super::{Origin, OutputError, received_text};
+
+/// Which columns stand in front of the fields. They are the same for every row, whatever comes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct TableOptions {
+    /// `source`: there are several.
+    pub source: bool,
+    /// `line`: sources have named lines.
+    pub line: bool,
+    /// `offset`, `length` and `item`, and the two above.
+    pub origin: bool,
+    /// `received`: at least one source has times.
+    pub received: bool,
+}
+
+/// Tables in CSV.
+pub struct Tables {
+    place: Place,
+    options: TableOptions,
+    schema: Schema,
+    kinds: Vec<KindTables>,
+    origin: Origin,
+    overwrite: bool,
+    /// The quality column of the row at hand.
+    quality: Vec<u8>,
+}
+
+/// Where the tables go.
+enum Place {
+    StandardOutput,
+    File(PathBuf),
+    Directory(PathBuf),
+}
+
+/// The tables of one kind. Each begins with its first row, so that a kind that never comes leaves no file.
+#[derive(Default)]
+struct KindTables {
+    records: Option<RowWriter>,
+    /// By the place of the group's field.
+    groups: Vec<Option<RowWriter>>,
+}
+
+impl Tables {
+    /// One kind to standard output.
+    pub(super) fn standard_output(plan: &Plan, options: TableOptions) -> Result<Tables, OutputError> {
+        let kind = only_kind(plan.schema())?;
+        if let Some(group) = kind.fields.iter().find(|field| !field.items.is_empty()) {
+            return Err(OutputError::Group { kind: kind.name.clone(), group: group.name.clone() });
+        }
+        Tables::new(plan, Place::StandardOutput, options, false)
+    }
+
+    /// One kind to a file; its groups to files beside it.
+    pub(super) fn file(
+        plan: &Plan,
+        path: &Path,
+        options: TableOptions,
+        overwrite: bool,
+    ) -> Result<Tables, OutputError> {
+        only_kind(plan.schema())?;
+        Tables::new(plan, Place::File(path.to_owned()), options, overwrite)
+    }
+
+    /// Every kind to a file of its own in a directory, beside a table of all fields with their units.
+    pub(super) fn directory(
+        plan: &Plan,
+        path: &Path,
+        options: TableOptions,
+        overwrite: bool,
+    ) -> Result<Tables, OutputError> {
+        fs::create_dir_all(path).map_err(OutputError::write(path))?;
+        let tables = Tables::new(plan, Place::Directory(path.to_owned()), options, overwrite)?;
+        tables.write_fields(&path.join("fields.csv"))?;
+        Ok(tables)
+    }
+
+    fn new(plan: &Plan, place: Place, options: TableOptions, overwrite: bool) -> Result<Tables, OutputError> {
+        let schema = plan.schema().clone();
+        let kinds = schema.kinds.iter().map(|kind| KindTables {
+            records: None,
+            groups: kind.fields.iter().map(|_| None).collect(),
+        });
+        let kinds = kinds.collect();
+        let mut tables =
+            Tables { place, options, schema, kinds, origin: Origin::default(), overwrite, quality: Vec::new() };
+        tables.clear_the_way()?;
+        if !matches!(tables.place, Place::Directory(_)) {
+            // Whoever named one table gets it, also without rows.
+            tables.begin_named_table()?;
+        }
+        Ok(tables)
+    }
+
+    /// Sees to it that no table stands where one may be written: refuses, or removes those of an earlier run, so that they are not
+    /// taken for this one's.
+    fn clear_the_way(&self) -> Result<(), OutputError> {
+        let mut paths = Vec::new();
+        for kind in self.schema.kinds.iter() {
+            paths.extend(self.path(&kind.name, None));
+            let groups = kind.fields.iter().filter(|field| !field.items.is_empty());
+            paths.extend(groups.filter_map(|group| self.path(&kind.name, Some(&group.name))));
+        }
+        if let Place::Directory(directory) = &self.place {
+            paths.push(directory.join("fields.csv"));
+        }
+        for path in paths {
+            if !path.exists() {
+                continue;
+            }
+            if !self.overwrite {
+                return Err(OutputError::Exists { path });
+            }
+            fs::remove_file(&path).map_err(OutputError::write(&path))?;
+        }
+        Ok(())
+    }
+
+    fn begin_named_table(&mut self) -> Result<(), OutputError> {
+        let Some(kind) = self.schema.kinds.iter().position(|kind| kind.wanted) else { return Ok(()) };
+        let writer = self.begin_records(kind)?;
+        self.kinds[kind].records = Some(writer);
+        Ok(())
+    }
+
+    /// The file of a kind or of one of its groups.
+    fn path(&self, kind: &str, group: Option<&str>) -> Option<PathBuf> {
+        match (&self.place, group) {
+            (Place::StandardOutput, _) => None,
+            (Place::File(path), None) => Some(path.clone()),
+            (Place::File(path), Some(group)) => Some(path.with_extension(format!("{group}.csv"))),
+            (Place::Directory(directory), None) => Some(directory.join(format!("{kind}.csv"))),
+            (Place::Directory(directory), Some(group)) => Some(directory.join(format!("{kind}.{group}.csv"))),
+        }
+    }
+
+    fn begin(&self, kind: &str, group: Option<&str>) -> Result<RowWriter, OutputError> {
+        match self.path(kind, group) {
+            Some(path) => RowWriter::create(&path, self.overwrite),
+            None => Ok(RowWriter::standard_output()),
+        }
+    }
+
+    fn begin_records(&self, index: usize) -> Result<RowWriter, OutputError> {
+        let kind = &self.schema.kinds[index];
+        let mut writer = self.begin(&kind.name, None)?;
+        let out = &mut writer.buffer;
+        self.front_header(kind, out);
+        if self.options.origin {
+            out.extend_from_slice(b"length,item,");
+        }
+        if self.options.received {
+            out.extend_from_slice(b"received,");
+        }
+        for field in kind.fields.iter().filter(|field| field.items.is_empty()) {
+            out.extend_from_slice(field.name.as_bytes());
+            out.push(b',');
+        }
+        if kind.has_quality() {
+            out.extend_from_slice(b"quality,");
+        }
+        end_of_row(out);
+        Ok(writer)
+    }
+
+    fn begin_group(&self, index: usize, field: &FieldSchema) -> Result<RowWriter, OutputError> {
+        let kind = &self.schema.kinds[index];
+        let mut writer = self.begin(&kind.name, Some(&field.name))?;
+        let out = &mut writer.buffer;
+        self.front_header(kind, out);
+        out.extend_from_slice(b"index,");
+        for field in &field.items {
+            out.extend_from_slice(field.name.as_bytes());
+            out.push(b',');
+        }
+        if field.items_have_quality() {
+            out.extend_from_slice(b"quality,");
+        }
+        end_of_row(out);
+        Ok(writer)
+    }
+
+    /// The columns that a record's table and its groups' tables share: what ties them together.
+    fn front_header(&self, kind: &KindSchema, out: &mut Vec<u8>) {
+        let options = self.options;
+        let columns = [
+            (options.source || options.origin, "source,"),
+            (options.line || options.origin, "line,"),
+            (has_offset(options, kind), "offset,"),
+        ];
+        for (_, column) in columns.iter().filter(|(shown, _)| *shown) {
+            out.extend_from_slice(column.as_bytes());
+        }
+    }
+
+    pub(super) fn begin_source(&mut self, name: &str) {
+        self.origin.begin_source(name);
+    }
+
+    pub(super) fn name_line(&mut self, index: usize, name: &str) {
+        self.origin.name_line(index, name);
+    }
+
+    pub(super) fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
+        let index = record.kind_index();
+        let mut writer = match self.kinds[index].records.take() {
+            Some(writer) => writer,
+            None => self.begin_records(index)?,
+        };
+        self.write_record(record, &mut writer.buffer);
+        let result = writer.end_row();
+        self.kinds[index].records = Some(writer);
+        result?;
+        for (place, (schema, cell)) in record.fields().enumerate() {
+            if let Cell::Group(items) = cell {
+                self.write_items(record, place, schema, items)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn write_front(&self, record: &Record<'_>, out: &mut Vec<u8>) {
+        let options = self.options;
+        if options.source || options.origin {
+            quoted(self.origin.source.as_bytes(), out);
+            out.push(b',');
+        }
+        if options.line || options.origin {
+            quoted(self.origin.line(record.line().index()).as_bytes(), out);
+            out.push(b',');
+        }
+        if has_offset(options, record.schema()) {
+            integer(record.offset(), out);
+            out.push(b',');
+        }
+    }
+
+    fn write_record(&mut self, record: &Record<'_>, out: &mut Vec<u8>) {
+        self.write_front(record, out);
+        if self.options.origin {
+            integer(record.ranges().map(|(_, length)| length).sum(), out);
+            out.push(b',');
+            integer(record.item().into(), out);
+            out.push(b',');
+        }
+        if self.options.received {
+            if let Some(time) = record.received() {
+                out.extend_from_slice(received_text(time, 3).as_bytes());
+            }
+            out.push(b',');
+        }
+        self.quality.clear();
+        for (schema, cell) in record.fields() {
+            if let Cell::Reading(reading) = cell {
+                write_reading(schema, reading, out, &mut self.quality);
+            }
+        }
+        if record.schema().has_quality() {
+            out.extend_from_slice(&self.quality);
+            out.push(b',');
+        }
+        end_of_row(out);
+    }
+
+    fn write_items(
+        &mut self,
+        record: &Record<'_>,
+        place: usize,
+        schema: &FieldSchema,
+        items: usus::Items<'_>,
+    ) -> Result<(), OutputError> {
+        let index = record.kind_index();
+        let mut writer = match self.kinds[index].groups[place].take() {
+            Some(writer) => writer,
+            None => self.begin_group(index, schema)?,
+        };
+        let mut result = Ok(());
+        for (number, item) in items.enumerate() {
+            self.write_front(record, &mut writer.buffer);
+            integer(number as u64 + 1, &mut writer.buffer);
+            writer.buffer.push(b',');
+            self.quality.clear();
+            for (schema, reading) in item.fields() {
+                write_reading(schema, reading, &mut writer.buffer, &mut self.quality);
+            }
+            if schema.items_have_quality() {
+                writer.buffer.extend_from_slice(&self.quality);
+                writer.buffer.push(b',');
+            }
+            end_of_row(&mut writer.buffer);
+            result = result.and(writer.end_row());
+        }
+        self.kinds[index].groups[place] = Some(writer);
+        result
+    }
+
+    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+        let mut result = Ok(());
+        for kind in &mut self.kinds {
+            for writer in kind.records.iter_mut().chain(kind.groups.iter_mut().flatten()) {
+                let flushed = writer.flush();
+                result = result.and(flushed);
+            }
+        }
+        result
+    }
+
+    pub(super) fn files(&self) -> Vec<(PathBuf, u64)> {
+        let writers = self.kinds.iter().flat_map(|kind| kind.records.iter().chain(kind.groups.iter().flatten()));
+        writers.filter_map(RowWriter::file).collect()
+    }
+
+    /// The table of all fields: their types, units and titles.
+    fn write_fields(&self, path: &Path) -> Result<(), OutputError> {
+        let mut writer = RowWriter::create(path, self.overwrite)?;
+        let out = &mut writer.buffer;
+        out.extend_from_slice(b"record,group,field,type,unit,tag,title\r\n");
+        for kind in self.schema.kinds.iter().filter(|kind| kind.wanted) {
+            for field in &kind.fields {
+                field_row(&kind.name, "", field, out);
+                for item in &field.items {
+                    field_row(&kind.name, &field.name, item, out);
+                }
+            }
+        }
+        writer.flush()
+    }
+}
+
+fn field_row(kind: &str, group: &str, field: &FieldSchema, out: &mut Vec<u8>) {
+    let text = |text: &Option<String>| text.clone().unwrap_or_default();
+    let (unit, tag, title) = (text(&field.unit), text(&field.tag), text(&field.title));
+    for column in [kind, group, &field.name, field.value_type.word(), &unit, &tag, &title] {
+        quoted(column.as_bytes(), out);
+        out.push(b',');
+    }
+    end_of_row(out);
+}
+
+/// The single kind that is wanted.
+fn only_kind(schema: &Schema) -> Result<&KindSchema, OutputError> {
+    let mut wanted = schema.kinds.iter().filter(|kind| kind.wanted);
+    match (wanted.next(), wanted.next()) {
+        (Some(kind), None) => Ok(kind),
+        _ => {
+            let kinds: Vec<&str> = schema.kinds.iter().filter(|kind| kind.wanted).map(|kind| kind.name.as_str()).collect();
+            Err(OutputError::SeveralKinds { kinds: kinds.join(", ") })
+        }
+    }
+}
+
+/// A record with groups needs its offset, so that their rows can be tied to it.
+fn has_offset(options: TableOptions, kind: &KindSchema) -> bool {
+    options.origin || kind.fields.iter().any(|field| !field.items.is_empty())
+}
+
+fn write_reading(schema: &FieldSchema, reading: Reading<'_>, out: &mut Vec<u8>, quality: &mut Vec<u8>) {
+    match reading.value {
+        Value::Text(text) => match text.to_str() {
+            Some(text) => quoted(text.as_bytes(), out),
+            None => quoted(text.to_string().as_bytes(), out),
+        },
+        Value::Code { name, .. } => quoted(name.as_bytes(), out),
+        value => value.append_to(out),
+    }
+    out.push(b',');
+    if reading.quality != Quality::Good {
+        if !quality.is_empty() {
+            quality.push(b';');
+        }
+        quality.extend_from_slice(schema.name.as_bytes());
+        quality.push(b'=');
+        quality.extend_from_slice(reading.quality.word().as_bytes());
+    }
+}
+
+/// Appends text, in quotes where RFC 4180 asks for them.
+fn quoted(text: &[u8], out: &mut Vec<u8>) {
+    if !text.iter().any(|byte| matches!(byte, b',' | b'"' | b'\r' | b'\n')) {
+        out.extend_from_slice(text);
+        return;
+    }
+    out.push(b'"');
+    for &byte in text {
+        if byte == b'"' {
+            out.push(b'"');
+        }
+        out.push(byte);
+    }
+    out.push(b'"');
+}
+
+fn integer(value: u64, out: &mut Vec<u8>) {
+    out.extend_from_slice(itoa::Buffer::new().format(value).as_bytes());
+}
+
+/// Every column wrote a comma behind it: the last one becomes the end of the row.
+fn end_of_row(out: &mut Vec<u8>) {
+    if out.last() == Some(&b',') {
+        out.pop();
+    }
+    out.extend_from_slice(b"\r\n");
+}

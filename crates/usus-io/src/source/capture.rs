@@ -1,0 +1,533 @@
+//! Captures: pcapng files with one interface for each line and one enhanced packet block for each chunk.
+//!
+//! pcapng is described by the IETF draft "PCAP Now Generic Dump File Format". How Usus uses it, block by block and option by option,
+//! is written down in `docs/captures.md`. Reading is lenient (any byte order, any time resolution, unknown blocks are skipped);
+//! writing is always little-endian with nanoseconds.
+
+use std::collections::VecDeque;
+use std::io::{self, Read, Write};
+
+use usus::format::Serial;
+use usus::{Fault, FaultKind, Loss, Time};
+
+use super::{LineInfo, Source, SourceError, SourceEvent, Torn};
+
+/// LINKTYPE_USER0: the standard has no link type for a bare serial line.
+pub const LINK_TYPE: u16 = 147;
+
+const SECTION: u32 = 0x0A0D_0D0A;
+const INTERFACE: u32 = 1;
+const PACKET: u32 = 6;
+const CUSTOM: u32 = 0x0000_0BAD;
+const BYTE_ORDER: u32 = 0x1A2B_3C4D;
+
+const OPTION_END: u16 = 0;
+const INTERFACE_NAME: u16 = 2;
+const PACKET_FLAGS: u16 = 2;
+const INTERFACE_SPEED: u16 = 8;
+const INTERFACE_RESOLUTION: u16 = 9;
+const SECTION_APPLICATION: u16 = 4;
+/// A custom option that holds a text and may be copied.
+const OPTION_CUSTOM: u16 = 2988;
+
+/// Custom blocks and options carry the number of an enterprise. 32473 is the one that RFC 5612 sets aside for examples; the texts
+/// begin with `usus:`, so that nothing else is taken for ours.
+const ENTERPRISE: u32 = 32_473;
+const PREFIX: &str = "usus:";
+
+/// Larger blocks are taken for damage. A chunk is a few thousand bytes.
+const LARGEST_BLOCK: u32 = 1 << 24;
+
+/// Whether a file that begins so is a capture.
+pub(super) fn begins_like_one(head: &[u8]) -> bool {
+    let magic = head.get(8..12).and_then(|bytes| bytes.try_into().ok()).map(u32::from_le_bytes);
+    head.get(..4) == Some(&SECTION.to_le_bytes())
+        && magic.is_some_and(|magic| magic == BYTE_ORDER || magic.swap_bytes() == BYTE_ORDER)
+}
+
+/// A line as it is written into a capture.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CaptureLine {
+    /// Its name or role.
+    pub name: String,
+    /// Its settings, as in `9600 8N1`.
+    pub serial: Option<String>,
+    /// Stream offset of its first byte in this file.
+    pub base: u64,
+}
+
+/// Writes a capture.
+pub struct CaptureWriter<W> {
+    writer: W,
+    lines: u32,
+    block: Vec<u8>,
+}
+
+impl<W: Write> CaptureWriter<W> {
+    /// Begins a capture. `stream` is the id of the stream: the same when the capture is continued.
+    ///
+    /// # Errors
+    ///
+    /// What the writer says.
+    pub fn new(writer: W, stream: &str) -> io::Result<CaptureWriter<W>> {
+        let mut capture = CaptureWriter { writer, lines: 0, block: Vec::new() };
+        capture.begin(SECTION);
+        capture.block.extend_from_slice(&BYTE_ORDER.to_le_bytes());
+        capture.block.extend_from_slice(&[1, 0, 0, 0]);
+        capture.block.extend_from_slice(&u64::MAX.to_le_bytes());
+        capture.option(SECTION_APPLICATION, b"usus");
+        capture.custom_option(&format!("stream={stream}"));
+        capture.end()?;
+        Ok(capture)
+    }
+
+    /// Adds a line. Lines count from 0.
+    ///
+    /// # Errors
+    ///
+    /// What the writer says.
+    pub fn line(&mut self, line: &CaptureLine) -> io::Result<u32> {
+        self.begin(INTERFACE);
+        self.block.extend_from_slice(&LINK_TYPE.to_le_bytes());
+        self.block.extend_from_slice(&[0, 0]);
+        self.block.extend_from_slice(&0u32.to_le_bytes());
+        self.option(INTERFACE_NAME, line.name.as_bytes());
+        self.option(INTERFACE_RESOLUTION, &[9]);
+        if let Some(serial) = line.serial.as_deref() {
+            if let Some(serial) = Serial::parse(serial) {
+                self.option(INTERFACE_SPEED, &u64::from(serial.baud).to_le_bytes());
+            }
+            self.custom_option(&format!("serial={serial}"));
+        }
+        self.custom_option(&format!("base={}", line.base));
+        self.end()?;
+        self.lines += 1;
+        Ok(self.lines - 1)
+    }
+
+    /// Writes a chunk.
+    ///
+    /// # Errors
+    ///
+    /// What the writer says.
+    pub fn chunk(&mut self, line: u32, time: Time, bytes: &[u8], faults: &[Fault]) -> io::Result<()> {
+        self.begin(PACKET);
+        self.block.extend_from_slice(&line.to_le_bytes());
+        let stamp = time.nanoseconds() as u64;
+        self.block.extend_from_slice(&((stamp >> 32) as u32).to_le_bytes());
+        self.block.extend_from_slice(&(stamp as u32).to_le_bytes());
+        let length = (bytes.len() as u32).to_le_bytes();
+        self.block.extend_from_slice(&length);
+        self.block.extend_from_slice(&length);
+        self.block.extend_from_slice(bytes);
+        self.pad();
+        // Inbound: a capture holds what was received.
+        self.option(PACKET_FLAGS, &1u32.to_le_bytes());
+        if !faults.is_empty() {
+            let list: Vec<String> = faults.iter().map(|fault| format!("{}@{}", fault_word(fault.kind), fault.at)).collect();
+            self.custom_option(&format!("faults={}", list.join(";")));
+        }
+        self.end()
+    }
+
+    /// Writes that bytes are missing on a line.
+    ///
+    /// # Errors
+    ///
+    /// What the writer says.
+    pub fn loss(&mut self, line: u32, time: Time, why: Loss) -> io::Result<()> {
+        self.begin(CUSTOM);
+        self.block.extend_from_slice(&ENTERPRISE.to_le_bytes());
+        let text = format!("{PREFIX}loss;line={line};why={};time={}", loss_word(why), time.nanoseconds());
+        self.block.extend_from_slice(text.as_bytes());
+        self.pad();
+        self.end()
+    }
+
+    /// Writes what is buffered, and gives the writer back.
+    ///
+    /// # Errors
+    ///
+    /// What the writer says.
+    pub fn finish(mut self) -> io::Result<W> {
+        self.writer.flush()?;
+        Ok(self.writer)
+    }
+
+    fn begin(&mut self, kind: u32) {
+        self.block.clear();
+        self.block.extend_from_slice(&kind.to_le_bytes());
+        // The length, once it is known.
+        self.block.extend_from_slice(&[0; 4]);
+    }
+
+    fn pad(&mut self) {
+        self.block.resize(self.block.len().next_multiple_of(4), 0);
+    }
+
+    fn option(&mut self, code: u16, value: &[u8]) {
+        // An option holds at most 65,535 bytes: a longer text is cut.
+        let value = &value[..value.len().min(usize::from(u16::MAX))];
+        self.block.extend_from_slice(&code.to_le_bytes());
+        self.block.extend_from_slice(&(value.len() as u16).to_le_bytes());
+        self.block.extend_from_slice(value);
+        self.pad();
+    }
+
+    fn custom_option(&mut self, text: &str) {
+        let mut value = ENTERPRISE.to_le_bytes().to_vec();
+        value.extend_from_slice(PREFIX.as_bytes());
+        value.extend_from_slice(text.as_bytes());
+        self.option(OPTION_CUSTOM, &value);
+    }
+
+    fn end(&mut self) -> io::Result<()> {
+        let kind = u32::from_le_bytes([self.block[0], self.block[1], self.block[2], self.block[3]]);
+        if kind != CUSTOM {
+            self.block.extend_from_slice(&[0; 4]);
+        }
+        let length = (self.block.len() as u32 + 4).to_le_bytes();
+        self.block[4..8].copy_from_slice(&length);
+        self.block.extend_from_slice(&length);
+        self.writer.write_all(&self.block)
+    }
+}
+
+const FAULTS: [(&str, FaultKind); 3] =
+    [("parity", FaultKind::Parity), ("framing", FaultKind::Framing), ("break", FaultKind::Break)];
+
+const LOSSES: [(&str, Loss); 3] = [("reopened", Loss::Reopened), ("overrun", Loss::Overrun), ("gap", Loss::Gap)];
+
+fn fault_word(kind: FaultKind) -> &'static str {
+    FAULTS.iter().find(|(_, known)| *known == kind).map_or("framing", |(word, _)| word)
+}
+
+fn loss_word(why: Loss) -> &'static str {
+    LOSSES.iter().find(|(_, known)| *known == why).map_or("gap", |(word, _)| word)
+}
+
+/// An interface of the section at hand.
+struct Interface {
+    /// Its number among all lines of the source.
+    line: usize,
+    /// Ticks of its time stamps in a second.
+    ticks: u64,
+}
+
+impl Interface {
+    fn time(&self, stamp: u64) -> Option<Time> {
+        let nanoseconds = u128::from(stamp) * 1_000_000_000 / u128::from(self.ticks);
+        i64::try_from(nanoseconds).ok().map(Time::from_nanoseconds)
+    }
+}
+
+/// Reads a capture.
+pub struct CaptureReader<R> {
+    reader: R,
+    size: Option<u64>,
+    /// Offset in the file behind the last whole block.
+    at: u64,
+    big_endian: bool,
+    stream: Option<String>,
+    interfaces: Vec<Interface>,
+    lines: usize,
+    block: Vec<u8>,
+    faults: Vec<Fault>,
+    waiting: VecDeque<Waiting>,
+    torn: Option<Torn>,
+    done: bool,
+}
+
+/// What is still to be said of the block at hand.
+enum Waiting {
+    Line(LineInfo),
+    Chunk { line: usize, time: Option<Time>, from: usize, to: usize },
+    Loss { line: usize, why: Loss, time: Option<Time> },
+}
+
+impl<R: Read> CaptureReader<R> {
+    /// A source of the capture that `reader` gives; `size` is the size of its file.
+    pub fn new(reader: R, size: Option<u64>) -> CaptureReader<R> {
+        CaptureReader {
+            reader,
+            size,
+            at: 0,
+            big_endian: false,
+            stream: None,
+            interfaces: Vec::new(),
+            lines: 0,
+            block: Vec::new(),
+            faults: Vec::new(),
+            waiting: VecDeque::new(),
+            torn: None,
+            done: false,
+        }
+    }
+
+    /// Reads the next whole block into `self.block`, without its frame of type and lengths, and returns its type. At a torn tail or
+    /// the end there is none.
+    fn read_block(&mut self) -> Result<Option<u32>, SourceError> {
+        let mut head = [0u8; 8];
+        let got = self.fill(&mut head)?;
+        if got < head.len() {
+            return Ok(self.end_torn(got as u64));
+        }
+        let kind = self.u32(&head, 0);
+        if kind == SECTION {
+            return self.read_section(&head);
+        }
+        let length = self.u32(&head, 4);
+        if !(12..=LARGEST_BLOCK).contains(&length) || !length.is_multiple_of(4) {
+            // A file that is zeroed behind its last block was not written to its end; anything else is damage.
+            if kind == 0 && length == 0 {
+                let bytes = 8 + self.rest()?;
+                return Ok(self.end_torn(bytes));
+            }
+            return Err(SourceError::Capture { at: self.at, what: "the length of a block is impossible" });
+        }
+        self.read_body(length, 8).map(|whole| whole.then_some(kind))
+    }
+
+    /// Reads a section header: it says the byte order of everything behind it.
+    fn read_section(&mut self, head: &[u8; 8]) -> Result<Option<u32>, SourceError> {
+        let mut magic = [0u8; 4];
+        let got = self.fill(&mut magic)?;
+        if got < magic.len() {
+            return Ok(self.end_torn(8 + got as u64));
+        }
+        self.big_endian = match u32::from_le_bytes(magic) {
+            BYTE_ORDER => false,
+            other if other.swap_bytes() == BYTE_ORDER => true,
+            _ => return Err(SourceError::Capture { at: self.at, what: "a section has no byte order" }),
+        };
+        let length = self.u32(head, 4);
+        if !(28..=LARGEST_BLOCK).contains(&length) || !length.is_multiple_of(4) {
+            return Err(SourceError::Capture { at: self.at, what: "the length of a section header is impossible" });
+        }
+        self.interfaces.clear();
+        self.read_body(length, 12).map(|whole| whole.then_some(SECTION))
+    }
+
+    /// Reads the rest of a block of which `done` bytes are read; false if it is torn.
+    fn read_body(&mut self, length: u32, done: u32) -> Result<bool, SourceError> {
+        let mut block = std::mem::take(&mut self.block);
+        block.resize((length - done) as usize, 0);
+        let got = self.fill(&mut block)?;
+        self.block = block;
+        if got < self.block.len() {
+            self.end_torn(u64::from(done) + got as u64);
+            return Ok(false);
+        }
+        let trailer = self.u32(&self.block, self.block.len() - 4);
+        if trailer != length {
+            // The last block of a file that lost its tail may be filled up with zeros.
+            if trailer == 0 {
+                let bytes = u64::from(length) + self.rest()?;
+                self.end_torn(bytes);
+                return Ok(false);
+            }
+            return Err(SourceError::Capture { at: self.at, what: "the two lengths of a block differ" });
+        }
+        self.block.truncate(self.block.len() - 4);
+        self.at += u64::from(length);
+        Ok(true)
+    }
+
+    fn end_torn(&mut self, bytes: u64) -> Option<u32> {
+        self.done = true;
+        if bytes > 0 {
+            self.torn = Some(Torn { at: self.at, bytes });
+        }
+        None
+    }
+
+    /// How many bytes are left in the file.
+    fn rest(&mut self) -> Result<u64, SourceError> {
+        io::copy(&mut self.reader, &mut io::sink()).map_err(|error| SourceError::Read { at: self.at, error })
+    }
+
+    fn fill(&mut self, buffer: &mut [u8]) -> Result<usize, SourceError> {
+        let mut got = 0;
+        while got < buffer.len() {
+            match self.reader.read(&mut buffer[got..]) {
+                Ok(0) => break,
+                Ok(more) => got += more,
+                Err(error) if super::is_pause(&error) => {}
+                Err(error) => return Err(SourceError::Read { at: self.at + got as u64, error }),
+            }
+        }
+        Ok(got)
+    }
+
+    fn u32(&self, bytes: &[u8], at: usize) -> u32 {
+        let bytes = bytes.get(at..at + 4).and_then(|bytes| bytes.try_into().ok()).unwrap_or_default();
+        if self.big_endian { u32::from_be_bytes(bytes) } else { u32::from_le_bytes(bytes) }
+    }
+
+    fn u16(&self, bytes: &[u8], at: usize) -> u16 {
+        let bytes = bytes.get(at..at + 2).and_then(|bytes| bytes.try_into().ok()).unwrap_or_default();
+        if self.big_endian { u16::from_be_bytes(bytes) } else { u16::from_le_bytes(bytes) }
+    }
+
+    /// Calls `take` with the code and value of each option from `at` on. Options end at their end mark or with the block.
+    fn options(&self, mut at: usize, take: &mut dyn FnMut(u16, &[u8])) {
+        while at + 4 <= self.block.len() {
+            let (code, length) = (self.u16(&self.block, at), usize::from(self.u16(&self.block, at + 2)));
+            if code == OPTION_END {
+                break;
+            }
+            let Some(value) = self.block.get(at + 4..at + 4 + length) else { break };
+            take(code, value);
+            at += 4 + length.next_multiple_of(4);
+        }
+    }
+
+    /// Calls `take` with the texts of our own options.
+    fn own_options(&self, at: usize, take: &mut dyn FnMut(&str, &str)) {
+        self.options(at, &mut |code, value| {
+            if code == OPTION_CUSTOM && self.u32(value, 0) == ENTERPRISE {
+                let text = value.get(4..).and_then(|text| std::str::from_utf8(text).ok());
+                let pair = text.and_then(|text| text.strip_prefix(PREFIX)).and_then(|text| text.split_once('='));
+                if let Some((key, value)) = pair {
+                    take(key, value);
+                }
+            }
+        });
+    }
+
+    fn section(&mut self) {
+        let mut stream = None;
+        // Byte order, version and section length are 16 bytes, of which the first 4 are not in the block any more.
+        self.own_options(12, &mut |key, value| {
+            if key == "stream" {
+                stream = Some(value.to_owned());
+            }
+        });
+        self.stream = self.stream.take().or(stream);
+    }
+
+    fn interface(&mut self) -> Result<(), SourceError> {
+        let found = self.u16(&self.block, 0);
+        if found != LINK_TYPE {
+            return Err(SourceError::LinkType { interface: self.interfaces.len(), found });
+        }
+        let mut info = LineInfo { name: String::new(), start: 0, serial: None };
+        let mut ticks = Some(1_000_000);
+        self.options(8, &mut |code, value| match (code, value) {
+            (INTERFACE_NAME, name) => info.name = String::from_utf8_lossy(name).into_owned(),
+            (INTERFACE_RESOLUTION, [resolution]) => {
+                let power = u32::from(resolution & 0x7F);
+                let base: u64 = if resolution & 0x80 == 0 { 10 } else { 2 };
+                ticks = base.checked_pow(power);
+            }
+            _ => {}
+        });
+        self.own_options(8, &mut |key, value| match key {
+            "serial" => info.serial = Serial::parse(value),
+            "base" => info.start = value.parse().unwrap_or(0),
+            _ => {}
+        });
+        let Some(ticks) = ticks else {
+            return Err(SourceError::Capture { at: self.at, what: "the time resolution of an interface is impossible" });
+        };
+        self.interfaces.push(Interface { line: self.lines, ticks });
+        self.lines += 1;
+        self.waiting.push_back(Waiting::Line(info));
+        Ok(())
+    }
+
+    fn packet(&mut self) -> Result<(), SourceError> {
+        let number = self.u32(&self.block, 0) as usize;
+        let captured = self.u32(&self.block, 12) as usize;
+        let original = self.u32(&self.block, 16) as usize;
+        let Some(interface) = self.interfaces.get(number) else {
+            return Err(SourceError::Capture { at: self.at, what: "a packet belongs to an interface that is not there" });
+        };
+        if self.block.len() < 20 + captured {
+            return Err(SourceError::Capture { at: self.at, what: "a packet is longer than its block" });
+        }
+        let stamp = u64::from(self.u32(&self.block, 4)) << 32 | u64::from(self.u32(&self.block, 8));
+        let (line, time) = (interface.line, interface.time(stamp));
+        let mut faults = std::mem::take(&mut self.faults);
+        faults.clear();
+        self.own_options(20 + captured.next_multiple_of(4), &mut |key, value| {
+            if key == "faults" {
+                faults.extend(value.split(';').filter_map(fault));
+            }
+        });
+        self.faults = faults;
+        self.waiting.push_back(Waiting::Chunk { line, time, from: 20, to: 20 + captured });
+        if original > captured {
+            self.waiting.push_back(Waiting::Loss { line, why: Loss::Gap, time });
+        }
+        Ok(())
+    }
+
+    fn custom(&mut self) {
+        if self.u32(&self.block, 0) != ENTERPRISE {
+            return;
+        }
+        let text = self.block.get(4..).and_then(|text| std::str::from_utf8(text).ok()).unwrap_or_default();
+        let Some(text) = text.trim_end_matches('\0').strip_prefix(PREFIX).and_then(|text| text.strip_prefix("loss;")) else {
+            return;
+        };
+        let value = |wanted: &str| text.split(';').find_map(|pair| pair.strip_prefix(wanted)?.strip_prefix('='));
+        let interface = value("line").and_then(|line| line.parse::<usize>().ok());
+        let Some(interface) = interface.and_then(|number| self.interfaces.get(number)) else { return };
+        let word = value("why").unwrap_or_default();
+        let why = LOSSES.iter().find(|(known, _)| *known == word).map_or(Loss::Gap, |(_, why)| *why);
+        let time = value("time").and_then(|time| time.parse().ok()).map(Time::from_nanoseconds);
+        self.waiting.push_back(Waiting::Loss { line: interface.line, why, time });
+    }
+}
+
+fn fault(text: &str) -> Option<Fault> {
+    let (word, at) = text.split_once('@')?;
+    let kind = FAULTS.iter().find(|(known, _)| *known == word).map(|(_, kind)| *kind)?;
+    Some(Fault { at: at.parse().ok()?, kind })
+}
+
+impl<R: Read> Source for CaptureReader<R> {
+    fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
+        while self.waiting.is_empty() {
+            if self.done {
+                return Ok(None);
+            }
+            match self.read_block()? {
+                None => self.done = true,
+                Some(SECTION) => self.section(),
+                Some(INTERFACE) => self.interface()?,
+                Some(PACKET) => self.packet()?,
+                Some(CUSTOM) => self.custom(),
+                Some(_) => {}
+            }
+        }
+        Ok(self.waiting.pop_front().map(|waiting| match waiting {
+            Waiting::Line(info) => SourceEvent::Line(info),
+            Waiting::Chunk { line, time, from, to } => {
+                SourceEvent::Chunk { line, time, bytes: &self.block[from..to], faults: &self.faults }
+            }
+            Waiting::Loss { line, why, time } => SourceEvent::Loss { line, why, time },
+        }))
+    }
+
+    fn stream(&self) -> Option<&str> {
+        self.stream.as_deref()
+    }
+
+    fn has_times(&self) -> bool {
+        true
+    }
+
+    fn has_lines(&self) -> bool {
+        true
+    }
+
+    fn size(&self) -> Option<u64> {
+        self.size
+    }
+
+    fn torn(&self) -> Option<Torn> {
+        self.torn
+    }
+}

@@ -1,0 +1,95 @@
+//! The line between device and receiver: faults, and the pieces in which bytes arrive.
+
+use fastrand::Rng;
+
+use crate::{BEGIN, Device, Message, Recording, TimedBytes, Truth};
+
+/// What goes wrong between a device and its receiver.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Faults {
+    /// The recording begins so many bytes into the first message.
+    pub cut_start: usize,
+    /// Share of bytes of which one bit is flipped.
+    pub flipped: f64,
+    /// Share of bytes that are lost.
+    pub lost: f64,
+    /// Share of messages with noise before them.
+    pub noise: f64,
+}
+
+impl Faults {
+    /// A perfect line.
+    pub const fn none() -> Faults {
+        Faults { cut_start: 0, flipped: 0.0, lost: 0.0, noise: 0.0 }
+    }
+
+    /// Every fault there is, as rare as on a poor but usable line.
+    pub const fn all() -> Faults {
+        Faults { cut_start: 7, flipped: 0.000_2, lost: 0.000_1, noise: 0.004 }
+    }
+}
+
+/// A message as it was received.
+struct Received {
+    bytes: Vec<u8>,
+    /// Noise in front of it.
+    noise: usize,
+    whole: bool,
+}
+
+/// Sends messages over a line with those faults.
+pub(crate) fn receive(device: Device, messages: Vec<Message>, faults: &Faults, rng: &mut Rng) -> Recording {
+    let mut recording = Recording { device, chunks: Vec::new(), truth: Vec::new() };
+    let (mut offset, mut free, mut clean) = (0u64, BEGIN, true);
+    for (index, message) in messages.into_iter().enumerate() {
+        let cut = if index == 0 { faults.cut_start.min(message.bytes.len()) } else { 0 };
+        let received = damage(&message, cut, faults, rng);
+        let whole = received.whole && !(message.fragile && (received.noise > 0 || !clean));
+        clean = received.whole;
+        if let Some((kind, fields)) = message.says {
+            let begins = offset + received.noise as u64;
+            let length = (message.bytes.len() - message.line_end) as u64;
+            recording.truth.push(Truth { kind, offset: whole.then_some(begins), length, fields });
+        }
+        offset += received.bytes.len() as u64;
+        free = arrive(device, &received.bytes, message.time.max(free), rng, &mut recording.chunks);
+    }
+    recording
+}
+
+/// One message with its faults.
+fn damage(message: &Message, cut: usize, faults: &Faults, rng: &mut Rng) -> Received {
+    let mut received = Received { bytes: Vec::new(), noise: 0, whole: cut == 0 };
+    if rng.f64() < faults.noise {
+        received.noise = rng.usize(1..12);
+        received.bytes.extend((0..received.noise).map(|_| rng.u8(..)));
+    }
+    let needed = message.bytes.len() - message.line_end;
+    for (index, &byte) in message.bytes.iter().enumerate().skip(cut) {
+        let roll = rng.f64();
+        if roll < faults.lost {
+            received.whole &= index >= needed;
+        } else if roll < faults.lost + faults.flipped {
+            received.bytes.push(byte ^ 1 << rng.u8(0..8));
+            received.whole &= index >= needed;
+        } else {
+            received.bytes.push(byte);
+        }
+    }
+    // A line that nothing vouches for needs its line end, too.
+    received.whole &= !message.fragile || received.bytes.ends_with(&message.bytes);
+    received
+}
+
+/// Bytes arrive at the line's speed, in the pieces in which a receiver happens to read them. Returns when the line is free again.
+fn arrive(device: Device, bytes: &[u8], begin: i64, rng: &mut Rng, chunks: &mut Vec<TimedBytes>) -> i64 {
+    let mut time = begin;
+    let mut rest = bytes;
+    while !rest.is_empty() {
+        let (piece, after) = rest.split_at(rng.usize(1..=32).min(rest.len()));
+        time += device.character() * piece.len() as i64;
+        chunks.push(TimedBytes { time, bytes: piece.to_vec() });
+        rest = after;
+    }
+    time
+}
