@@ -189,15 +189,36 @@ impl Sink for Checked<'_> {
     }
 }
 
-/// The records that came, by offset: kind and fields as texts.
+/// The records that came, by offset.
 #[derive(Default)]
 struct Check {
-    records: BTreeMap<u64, (String, Vec<(String, Fact)>)>,
+    records: BTreeMap<u64, Found>,
+}
+
+/// A record: kind and fields as texts.
+struct Found {
+    kind: String,
+    length: u64,
+    fields: Vec<(String, Fact)>,
+}
+
+impl Found {
+    fn says(&self, truth: &Truth) -> bool {
+        self.kind == truth.kind
+            && self.fields.len() == truth.fields.len()
+            && self.fields.iter().zip(&truth.fields).all(|((name, fact), (known, said))| name == known && fact == said)
+    }
 }
 
 struct Verdict {
     agrees: bool,
     text: String,
+}
+
+impl Verdict {
+    fn differs(how: String) -> Verdict {
+        Verdict { agrees: false, text: format!("NOT the truth: {how}") }
+    }
 }
 
 impl Check {
@@ -210,43 +231,62 @@ impl Check {
             };
             (schema.name.clone(), fact)
         });
-        self.records.insert(record.offset(), (record.kind().to_owned(), fields.collect()));
+        let length = record.frame().len() as u64;
+        self.records.insert(record.offset(), Found { kind: record.kind().to_owned(), length, fields: fields.collect() });
     }
 
     /// Holds the records against what the device said: each message that arrived whole must be there with all its values, and nothing
-    /// else may be there.
+    /// may be there that the device did not say.
+    ///
+    /// Chance can make a damaged frame sound, by a byte that is the lost one's like, and let it take bytes of the next: that one is
+    /// then covered by a frame whose own checksum holds.
     fn verdict(&self, truth: &[Truth], ledger: &Ledger) -> Verdict {
         let whole: BTreeMap<u64, &Truth> = truth.iter().filter_map(|truth| Some((truth.offset?, truth))).collect();
-        let same = |offset: &u64, truth: &Truth| {
-            self.records.get(offset).is_some_and(|(kind, fields)| {
-                let named = |(name, fact): &(String, Fact), (wanted, truth): &(&str, Fact)| name == wanted && fact == truth;
-                kind == truth.kind
-                    && fields.len() == truth.fields.len()
-                    && fields.iter().zip(&truth.fields).all(|(field, truth)| named(field, truth))
-            })
-        };
-        let wrong = whole.iter().find(|(offset, truth)| !same(offset, truth));
-        let invented = self.records.keys().find(|offset| !whole.contains_key(offset));
-        let damaged = truth.len() - whole.len();
-        let text = if let Some((offset, truth)) = wrong {
-            format!("NOT the truth: the device's {} at {offset} said {}", truth.kind, Safe(&truth.to_json()))
-        } else if let Some(offset) = invented {
-            format!("NOT the truth: there is a record at {offset} that the device did not send")
-        } else if !ledger.balances() {
-            "NOT the truth: the account of the bytes does not balance".to_owned()
-        } else {
-            let (whole, damaged) = (whole.len() as u64, damaged as u64);
-            let missing = match damaged {
-                0 => "none arrived damaged".to_owned(),
-                1 => "the one that arrived damaged is not among the records".to_owned(),
-                _ => format!("none of the {} that arrived damaged is among the records", grouped(damaged)),
-            };
-            format!(
-                "agrees with the truth: all {} that arrived whole are there, every value of them; {missing}",
-                plural(whole, "message")
-            )
-        };
-        Verdict { agrees: text.starts_with("agrees"), text }
+        let (mut covered, mut sound, mut unprotected) = (0, 0, 0);
+        for (offset, truth) in &whole {
+            match self.records.get(offset) {
+                Some(found) if found.says(truth) => {}
+                None if self.covers(*offset, truth.length) => covered += 1,
+                _ => {
+                    let said = truth.to_json();
+                    return Verdict::differs(format!("the device's {} at {offset} said {}", truth.kind, Safe(&said)));
+                }
+            }
+        }
+        for (offset, found) in self.records.iter().filter(|(offset, _)| !whole.contains_key(offset)) {
+            let damaged = || truth.iter().filter(|truth| truth.offset.is_none() && truth.kind == found.kind);
+            if damaged().any(|truth| found.says(truth)) {
+                sound += 1;
+            } else if damaged().any(|truth| !truth.protected) {
+                unprotected += 1;
+            } else {
+                return Verdict::differs(format!("there is a record at {offset} that the device did not send"));
+            }
+        }
+        if !ledger.balances() || ledger.pending > 0 {
+            return Verdict::differs("the account of the bytes does not balance".to_owned());
+        }
+        let whole = plural(whole.len() as u64, "message");
+        let damaged = (truth.len() - self.records.len()) as u64;
+        let mut text = format!(
+            "agrees with the truth: {whole} arrived whole, and all are there with all their values; {} damaged, and {}",
+            if damaged == 1 { "1 arrived".to_owned() } else { format!("{} arrived", grouped(damaged)) },
+            if damaged == 1 { "it is not among the records" } else { "none of them is among the records" },
+        );
+        if covered + sound > 0 {
+            text += &format!(" ({sound} damaged but sound by chance, covering {covered} others)");
+        }
+        if unprotected > 0 {
+            text += &format!(" ({unprotected} without a checksum cannot be told from sound ones)");
+        }
+        Verdict { agrees: true, text }
+    }
+
+    /// Whether a record overlaps those bytes.
+    fn covers(&self, offset: u64, length: u64) -> bool {
+        let before = self.records.range(..offset).next_back();
+        let behind = self.records.range(offset + 1..offset + length).next();
+        before.is_some_and(|(start, found)| start + found.length > offset) || behind.is_some()
     }
 }
 

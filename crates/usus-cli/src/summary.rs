@@ -98,7 +98,7 @@ impl Summary<'_> {
         }
         *text += &format!("  {what} by reason, the first of each:\n");
         for group in groups {
-            *text += &format!("    {}: {} times, {}\n", group.word, grouped(group.count), plural(group.bytes, "byte"));
+            *text += &format!("    {}: {}, {}\n", group.word, times(group.count), plural(group.bytes, "byte"));
             for sample in &group.samples {
                 *text += &sample_text(sample);
             }
@@ -108,8 +108,9 @@ impl Summary<'_> {
     fn notices(&self, text: &mut String) {
         for group in &self.seen.notices {
             let first = group.samples.first();
-            let first = first.map(|sample| format!(", first at {}: {}", grouped(sample.offset), Safe(&sample.detail)));
-            *text += &format!("  noticed: {} {}{}\n", grouped(group.count), group.word, first.unwrap_or_default());
+            let which = if group.count == 1 { "" } else { "the first " };
+            let first = first.map(|sample| format!(", {which}at {}: {}", grouped(sample.offset), Safe(&sample.detail)));
+            *text += &format!("  noticed: {}, {}{}\n", group.word, times(group.count), first.unwrap_or_default());
         }
     }
 
@@ -232,6 +233,14 @@ pub(crate) fn plural(number: u64, noun: &str) -> String {
         _ => "s",
     };
     format!("{} {noun}{ending}", grouped(number))
+}
+
+fn times(count: u64) -> String {
+    match count {
+        1 => "once".to_owned(),
+        2 => "twice".to_owned(),
+        more => format!("{} times", grouped(more)),
+    }
 }
 
 fn percent(part: u64, whole: u64) -> String {

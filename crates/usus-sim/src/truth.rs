@@ -9,6 +9,8 @@ pub struct Truth {
     pub offset: Option<u64>,
     /// Bytes of its frame, without a line end.
     pub length: u64,
+    /// Whether a checksum vouches for it. Of the others, damaged ones cannot be told from sound ones.
+    pub protected: bool,
     /// Its fields, in the order of the datasheet.
     pub fields: Vec<(&'static str, Fact)>,
 }

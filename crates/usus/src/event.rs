@@ -205,45 +205,42 @@ impl fmt::Display for Description<'_> {
             let kind = plan.0.kinds.get(usize::from(kind));
             kind.and_then(|kind| kind.gates.get(usize::from(field))).map_or("", |gate| gate.name.as_str())
         };
+        let named = |frame: u16| alloc::format!("a frame ({})", plan.frame_name(frame));
         match *self.reason {
             Reason::NoStart => f.write_str("nothing in it looks like the start of a frame"),
-            Reason::CutShort { frame } => write!(f, "a {} begins, but its end is not there", plan.frame_name(frame)),
-            Reason::BegunBefore => f.write_str("it began before the recording"),
+            Reason::CutShort { frame } => write!(f, "{} begins, but its end is not there", named(frame)),
+            Reason::BegunBefore => f.write_str("it began before the recording, or before the gap in it"),
             Reason::Length { frame, found } => {
-                write!(f, "a {} begins, but no record is {found} bytes long", plan.frame_name(frame))
+                write!(f, "{} begins, but no record is {found} bytes long", named(frame))
             }
             Reason::Constant { frame, field } => {
                 let header = plan.0.frames.get(usize::from(frame)).map(|frame| &frame.header);
                 let name = header.and_then(|header| header.get(usize::from(field))).map_or("", |field| &field.name);
-                write!(f, "a {} begins, but its {} is not what it has to be", plan.frame_name(frame), or_constant(name))
+                write!(f, "{} begins, but its {} is not what it has to be", named(frame), or_constant(name))
             }
             Reason::Checksum { frame, computed, sent: Some(sent) } => {
                 let digits = plan.check_digits(frame);
-                let name = plan.frame_name(frame);
-                write!(f, "the checksum of a {name} does not hold: it gives {computed:0digits$X}, sent was {sent:0digits$X}")
+                let name = named(frame);
+                write!(f, "the checksum of {name} does not hold: computed {computed:0digits$X}, sent {sent:0digits$X}")
             }
             Reason::Checksum { frame, computed, sent: None } => {
                 let digits = plan.check_digits(frame);
-                let name = plan.frame_name(frame);
-                write!(f, "the checksum of a {name} is no number; it gives {computed:0digits$X}")
+                write!(f, "the checksum of {} is no number; computed {computed:0digits$X}", named(frame))
             }
             Reason::ChecksumAbsent { frame } => {
-                write!(f, "a {} without the checksum that it has to have", plan.frame_name(frame))
+                write!(f, "{} without the checksum that it has to have", named(frame))
             }
             Reason::SentenceByte { frame, byte } => {
-                write!(f, "a {} begins, but holds the byte {byte:02X}", plan.frame_name(frame))
+                write!(f, "{} begins, but holds the byte {byte:02X}", named(frame))
             }
-            Reason::SentenceTooLong { frame } => write!(
-                f,
-                "a {} begins, but does not end within {} characters",
-                plan.frame_name(frame),
-                crate::limits::SENTENCE
-            ),
+            Reason::SentenceTooLong { frame } => {
+                write!(f, "{} begins, but does not end within {} characters", named(frame), crate::limits::SENTENCE)
+            }
             Reason::LineTooLong { frame, limit } => {
-                write!(f, "a line of {} does not end within {limit} bytes", plan.frame_name(frame))
+                write!(f, "{} does not end within {limit} bytes", named(frame))
             }
             Reason::Unclaimed { frame } => {
-                write!(f, "a whole {} that no record claims and no ignore names", plan.frame_name(frame))
+                write!(f, "no record claims {}, and no ignore names it", named(frame))
             }
             Reason::Columns { kind: of, needed, found } => {
                 write!(f, "{} needs {needed} columns, this has {found}", kind(of))

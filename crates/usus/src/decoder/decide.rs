@@ -58,12 +58,15 @@ pub(super) fn decide<'p>(
             Decision::Record { kind, content, extent, notice }
         }
         Decision::Reject { reason, .. } => {
+            if is_text && edge == LineEdge::Start {
+                return Decision::Reject { reason: Reason::BegunBefore, clipped: true };
+            }
             // What a searching cut found wrong in a text says more than that no record claims it.
             let reason = match (reason, framed.tried) {
                 (Reason::Unclaimed { .. }, Some(tried)) => tried,
                 _ => reason,
             };
-            Decision::Reject { reason, clipped: is_text && edge == LineEdge::Start }
+            Decision::Reject { reason, clipped: false }
         }
         ignored => ignored,
     }
