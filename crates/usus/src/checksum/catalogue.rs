@@ -1,6 +1,6 @@
-//! The names of the checksums: sums, xor, and the public catalogue of CRCs (RevEng's catalogue of parametrised CRC
-//! algorithms, as the `crc` crate carries it).
+//! The public catalogue of CRCs (the RevEng catalogue of parametrised CRC algorithms, as the `crc` crate carries it), by name.
 
+use crc::Algorithm;
 use crc::{
     CRC_3_GSM,
     CRC_3_ROHC,
@@ -115,244 +115,173 @@ use crc::{
     CRC_64_WE,
     CRC_64_XZ,
     CRC_82_DARC,
-    Crc, Table,
 };
 
-use super::Engine;
-
-/// The CRC engine for a name of the catalogue, such as `CRC-16/MODBUS`.
-pub(super) fn engine(name: &str) -> Option<Engine> {
-    Some(match name {
-        "CRC-3/GSM" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_3_GSM)),
-        "CRC-3/ROHC" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_3_ROHC)),
-        "CRC-4/G-704" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_4_G_704)),
-        "CRC-4/INTERLAKEN" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_4_INTERLAKEN)),
-        "CRC-5/EPC-C1G2" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_5_EPC_C1G2)),
-        "CRC-5/G-704" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_5_G_704)),
-        "CRC-5/USB" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_5_USB)),
-        "CRC-6/CDMA2000-A" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_6_CDMA2000_A)),
-        "CRC-6/CDMA2000-B" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_6_CDMA2000_B)),
-        "CRC-6/DARC" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_6_DARC)),
-        "CRC-6/G-704" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_6_G_704)),
-        "CRC-6/GSM" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_6_GSM)),
-        "CRC-7/MMC" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_7_MMC)),
-        "CRC-7/ROHC" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_7_ROHC)),
-        "CRC-7/UMTS" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_7_UMTS)),
-        "CRC-8/AUTOSAR" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_AUTOSAR)),
-        "CRC-8/BLUETOOTH" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_BLUETOOTH)),
-        "CRC-8/CDMA2000" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_CDMA2000)),
-        "CRC-8/DARC" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_DARC)),
-        "CRC-8/DVB-S2" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_DVB_S2)),
-        "CRC-8/GSM-A" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_GSM_A)),
-        "CRC-8/GSM-B" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_GSM_B)),
-        "CRC-8/HITAG" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_HITAG)),
-        "CRC-8/I-432-1" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_I_432_1)),
-        "CRC-8/I-CODE" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_I_CODE)),
-        "CRC-8/LTE" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_LTE)),
-        "CRC-8/MAXIM-DOW" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_MAXIM_DOW)),
-        "CRC-8/MIFARE-MAD" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_MIFARE_MAD)),
-        "CRC-8/NRSC-5" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_NRSC_5)),
-        "CRC-8/OPENSAFETY" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_OPENSAFETY)),
-        "CRC-8/ROHC" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_ROHC)),
-        "CRC-8/SAE-J1850" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_SAE_J1850)),
-        "CRC-8/SMBUS" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_SMBUS)),
-        "CRC-8/TECH-3250" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_TECH_3250)),
-        "CRC-8/WCDMA" => Engine::W8(Crc::<u8, Table<16>>::new(&CRC_8_WCDMA)),
-        "CRC-10/ATM" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_10_ATM)),
-        "CRC-10/CDMA2000" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_10_CDMA2000)),
-        "CRC-10/GSM" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_10_GSM)),
-        "CRC-11/FLEXRAY" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_11_FLEXRAY)),
-        "CRC-11/UMTS" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_11_UMTS)),
-        "CRC-12/CDMA2000" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_12_CDMA2000)),
-        "CRC-12/DECT" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_12_DECT)),
-        "CRC-12/GSM" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_12_GSM)),
-        "CRC-12/UMTS" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_12_UMTS)),
-        "CRC-13/BBC" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_13_BBC)),
-        "CRC-14/DARC" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_14_DARC)),
-        "CRC-14/GSM" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_14_GSM)),
-        "CRC-15/CAN" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_15_CAN)),
-        "CRC-15/MPT1327" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_15_MPT1327)),
-        "CRC-16/ARC" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_ARC)),
-        "CRC-16/CDMA2000" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_CDMA2000)),
-        "CRC-16/CMS" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_CMS)),
-        "CRC-16/DDS-110" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_DDS_110)),
-        "CRC-16/DECT-R" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_DECT_R)),
-        "CRC-16/DECT-X" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_DECT_X)),
-        "CRC-16/DNP" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_DNP)),
-        "CRC-16/EN-13757" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_EN_13757)),
-        "CRC-16/GENIBUS" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_GENIBUS)),
-        "CRC-16/GSM" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_GSM)),
-        "CRC-16/IBM-3740" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_IBM_3740)),
-        "CRC-16/IBM-SDLC" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_IBM_SDLC)),
-        "CRC-16/ISO-IEC-14443-3-A" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_ISO_IEC_14443_3_A)),
-        "CRC-16/KERMIT" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_KERMIT)),
-        "CRC-16/LJ1200" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_LJ1200)),
-        "CRC-16/M17" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_M17)),
-        "CRC-16/MAXIM-DOW" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_MAXIM_DOW)),
-        "CRC-16/MCRF4XX" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_MCRF4XX)),
-        "CRC-16/MODBUS" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_MODBUS)),
-        "CRC-16/NRSC-5" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_NRSC_5)),
-        "CRC-16/OPENSAFETY-A" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_OPENSAFETY_A)),
-        "CRC-16/OPENSAFETY-B" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_OPENSAFETY_B)),
-        "CRC-16/PROFIBUS" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_PROFIBUS)),
-        "CRC-16/RIELLO" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_RIELLO)),
-        "CRC-16/SPI-FUJITSU" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_SPI_FUJITSU)),
-        "CRC-16/T10-DIF" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_T10_DIF)),
-        "CRC-16/TELEDISK" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_TELEDISK)),
-        "CRC-16/TMS37157" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_TMS37157)),
-        "CRC-16/UMTS" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_UMTS)),
-        "CRC-16/USB" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_USB)),
-        "CRC-16/XMODEM" => Engine::W16(Crc::<u16, Table<16>>::new(&CRC_16_XMODEM)),
-        "CRC-17/CAN-FD" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_17_CAN_FD)),
-        "CRC-21/CAN-FD" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_21_CAN_FD)),
-        "CRC-24/BLE" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_24_BLE)),
-        "CRC-24/FLEXRAY-A" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_24_FLEXRAY_A)),
-        "CRC-24/FLEXRAY-B" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_24_FLEXRAY_B)),
-        "CRC-24/INTERLAKEN" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_24_INTERLAKEN)),
-        "CRC-24/LTE-A" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_24_LTE_A)),
-        "CRC-24/LTE-B" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_24_LTE_B)),
-        "CRC-24/OPENPGP" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_24_OPENPGP)),
-        "CRC-24/OS-9" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_24_OS_9)),
-        "CRC-30/CDMA" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_30_CDMA)),
-        "CRC-31/PHILIPS" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_31_PHILIPS)),
-        "CRC-32/AIXM" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_AIXM)),
-        "CRC-32/AUTOSAR" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_AUTOSAR)),
-        "CRC-32/BASE91-D" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_BASE91_D)),
-        "CRC-32/BZIP2" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_BZIP2)),
-        "CRC-32/CD-ROM-EDC" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_CD_ROM_EDC)),
-        "CRC-32/CKSUM" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_CKSUM)),
-        "CRC-32/ISCSI" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_ISCSI)),
-        "CRC-32/ISO-HDLC" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_ISO_HDLC)),
-        "CRC-32/JAMCRC" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_JAMCRC)),
-        "CRC-32/MEF" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_MEF)),
-        "CRC-32/MPEG-2" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_MPEG_2)),
-        "CRC-32/XFER" => Engine::W32(Crc::<u32, Table<16>>::new(&CRC_32_XFER)),
-        "CRC-40/GSM" => Engine::W64(Crc::<u64, Table<16>>::new(&CRC_40_GSM)),
-        "CRC-64/ECMA-182" => Engine::W64(Crc::<u64, Table<16>>::new(&CRC_64_ECMA_182)),
-        "CRC-64/GO-ISO" => Engine::W64(Crc::<u64, Table<16>>::new(&CRC_64_GO_ISO)),
-        "CRC-64/MS" => Engine::W64(Crc::<u64, Table<16>>::new(&CRC_64_MS)),
-        "CRC-64/NVME" => Engine::W64(Crc::<u64, Table<16>>::new(&CRC_64_NVME)),
-        "CRC-64/REDIS" => Engine::W64(Crc::<u64, Table<16>>::new(&CRC_64_REDIS)),
-        "CRC-64/WE" => Engine::W64(Crc::<u64, Table<16>>::new(&CRC_64_WE)),
-        "CRC-64/XZ" => Engine::W64(Crc::<u64, Table<16>>::new(&CRC_64_XZ)),
-        "CRC-82/DARC" => Engine::W128(Crc::<u128, Table<16>>::new(&CRC_82_DARC)),
-        _ => return None,
-    })
+/// The parameters of a CRC, in the terms of the catalogue.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Parameters {
+    pub(super) name: &'static str,
+    pub(super) width: u8,
+    pub(super) polynomial: u128,
+    pub(super) initial: u128,
+    pub(super) reflect_input: bool,
+    pub(super) reflect_output: bool,
+    pub(super) final_xor: u128,
+    /// The CRC of the nine digits "123456789".
+    pub(super) check: u128,
 }
 
-/// Every name of the catalogue, with the check value: the CRC of the nine digits "123456789".
-pub(super) const CATALOGUE: &[(&str, u128)] = &[
-    ("CRC-3/GSM", CRC_3_GSM.check as u128),
-    ("CRC-3/ROHC", CRC_3_ROHC.check as u128),
-    ("CRC-4/G-704", CRC_4_G_704.check as u128),
-    ("CRC-4/INTERLAKEN", CRC_4_INTERLAKEN.check as u128),
-    ("CRC-5/EPC-C1G2", CRC_5_EPC_C1G2.check as u128),
-    ("CRC-5/G-704", CRC_5_G_704.check as u128),
-    ("CRC-5/USB", CRC_5_USB.check as u128),
-    ("CRC-6/CDMA2000-A", CRC_6_CDMA2000_A.check as u128),
-    ("CRC-6/CDMA2000-B", CRC_6_CDMA2000_B.check as u128),
-    ("CRC-6/DARC", CRC_6_DARC.check as u128),
-    ("CRC-6/G-704", CRC_6_G_704.check as u128),
-    ("CRC-6/GSM", CRC_6_GSM.check as u128),
-    ("CRC-7/MMC", CRC_7_MMC.check as u128),
-    ("CRC-7/ROHC", CRC_7_ROHC.check as u128),
-    ("CRC-7/UMTS", CRC_7_UMTS.check as u128),
-    ("CRC-8/AUTOSAR", CRC_8_AUTOSAR.check as u128),
-    ("CRC-8/BLUETOOTH", CRC_8_BLUETOOTH.check as u128),
-    ("CRC-8/CDMA2000", CRC_8_CDMA2000.check as u128),
-    ("CRC-8/DARC", CRC_8_DARC.check as u128),
-    ("CRC-8/DVB-S2", CRC_8_DVB_S2.check as u128),
-    ("CRC-8/GSM-A", CRC_8_GSM_A.check as u128),
-    ("CRC-8/GSM-B", CRC_8_GSM_B.check as u128),
-    ("CRC-8/HITAG", CRC_8_HITAG.check as u128),
-    ("CRC-8/I-432-1", CRC_8_I_432_1.check as u128),
-    ("CRC-8/I-CODE", CRC_8_I_CODE.check as u128),
-    ("CRC-8/LTE", CRC_8_LTE.check as u128),
-    ("CRC-8/MAXIM-DOW", CRC_8_MAXIM_DOW.check as u128),
-    ("CRC-8/MIFARE-MAD", CRC_8_MIFARE_MAD.check as u128),
-    ("CRC-8/NRSC-5", CRC_8_NRSC_5.check as u128),
-    ("CRC-8/OPENSAFETY", CRC_8_OPENSAFETY.check as u128),
-    ("CRC-8/ROHC", CRC_8_ROHC.check as u128),
-    ("CRC-8/SAE-J1850", CRC_8_SAE_J1850.check as u128),
-    ("CRC-8/SMBUS", CRC_8_SMBUS.check as u128),
-    ("CRC-8/TECH-3250", CRC_8_TECH_3250.check as u128),
-    ("CRC-8/WCDMA", CRC_8_WCDMA.check as u128),
-    ("CRC-10/ATM", CRC_10_ATM.check as u128),
-    ("CRC-10/CDMA2000", CRC_10_CDMA2000.check as u128),
-    ("CRC-10/GSM", CRC_10_GSM.check as u128),
-    ("CRC-11/FLEXRAY", CRC_11_FLEXRAY.check as u128),
-    ("CRC-11/UMTS", CRC_11_UMTS.check as u128),
-    ("CRC-12/CDMA2000", CRC_12_CDMA2000.check as u128),
-    ("CRC-12/DECT", CRC_12_DECT.check as u128),
-    ("CRC-12/GSM", CRC_12_GSM.check as u128),
-    ("CRC-12/UMTS", CRC_12_UMTS.check as u128),
-    ("CRC-13/BBC", CRC_13_BBC.check as u128),
-    ("CRC-14/DARC", CRC_14_DARC.check as u128),
-    ("CRC-14/GSM", CRC_14_GSM.check as u128),
-    ("CRC-15/CAN", CRC_15_CAN.check as u128),
-    ("CRC-15/MPT1327", CRC_15_MPT1327.check as u128),
-    ("CRC-16/ARC", CRC_16_ARC.check as u128),
-    ("CRC-16/CDMA2000", CRC_16_CDMA2000.check as u128),
-    ("CRC-16/CMS", CRC_16_CMS.check as u128),
-    ("CRC-16/DDS-110", CRC_16_DDS_110.check as u128),
-    ("CRC-16/DECT-R", CRC_16_DECT_R.check as u128),
-    ("CRC-16/DECT-X", CRC_16_DECT_X.check as u128),
-    ("CRC-16/DNP", CRC_16_DNP.check as u128),
-    ("CRC-16/EN-13757", CRC_16_EN_13757.check as u128),
-    ("CRC-16/GENIBUS", CRC_16_GENIBUS.check as u128),
-    ("CRC-16/GSM", CRC_16_GSM.check as u128),
-    ("CRC-16/IBM-3740", CRC_16_IBM_3740.check as u128),
-    ("CRC-16/IBM-SDLC", CRC_16_IBM_SDLC.check as u128),
-    ("CRC-16/ISO-IEC-14443-3-A", CRC_16_ISO_IEC_14443_3_A.check as u128),
-    ("CRC-16/KERMIT", CRC_16_KERMIT.check as u128),
-    ("CRC-16/LJ1200", CRC_16_LJ1200.check as u128),
-    ("CRC-16/M17", CRC_16_M17.check as u128),
-    ("CRC-16/MAXIM-DOW", CRC_16_MAXIM_DOW.check as u128),
-    ("CRC-16/MCRF4XX", CRC_16_MCRF4XX.check as u128),
-    ("CRC-16/MODBUS", CRC_16_MODBUS.check as u128),
-    ("CRC-16/NRSC-5", CRC_16_NRSC_5.check as u128),
-    ("CRC-16/OPENSAFETY-A", CRC_16_OPENSAFETY_A.check as u128),
-    ("CRC-16/OPENSAFETY-B", CRC_16_OPENSAFETY_B.check as u128),
-    ("CRC-16/PROFIBUS", CRC_16_PROFIBUS.check as u128),
-    ("CRC-16/RIELLO", CRC_16_RIELLO.check as u128),
-    ("CRC-16/SPI-FUJITSU", CRC_16_SPI_FUJITSU.check as u128),
-    ("CRC-16/T10-DIF", CRC_16_T10_DIF.check as u128),
-    ("CRC-16/TELEDISK", CRC_16_TELEDISK.check as u128),
-    ("CRC-16/TMS37157", CRC_16_TMS37157.check as u128),
-    ("CRC-16/UMTS", CRC_16_UMTS.check as u128),
-    ("CRC-16/USB", CRC_16_USB.check as u128),
-    ("CRC-16/XMODEM", CRC_16_XMODEM.check as u128),
-    ("CRC-17/CAN-FD", CRC_17_CAN_FD.check as u128),
-    ("CRC-21/CAN-FD", CRC_21_CAN_FD.check as u128),
-    ("CRC-24/BLE", CRC_24_BLE.check as u128),
-    ("CRC-24/FLEXRAY-A", CRC_24_FLEXRAY_A.check as u128),
-    ("CRC-24/FLEXRAY-B", CRC_24_FLEXRAY_B.check as u128),
-    ("CRC-24/INTERLAKEN", CRC_24_INTERLAKEN.check as u128),
-    ("CRC-24/LTE-A", CRC_24_LTE_A.check as u128),
-    ("CRC-24/LTE-B", CRC_24_LTE_B.check as u128),
-    ("CRC-24/OPENPGP", CRC_24_OPENPGP.check as u128),
-    ("CRC-24/OS-9", CRC_24_OS_9.check as u128),
-    ("CRC-30/CDMA", CRC_30_CDMA.check as u128),
-    ("CRC-31/PHILIPS", CRC_31_PHILIPS.check as u128),
-    ("CRC-32/AIXM", CRC_32_AIXM.check as u128),
-    ("CRC-32/AUTOSAR", CRC_32_AUTOSAR.check as u128),
-    ("CRC-32/BASE91-D", CRC_32_BASE91_D.check as u128),
-    ("CRC-32/BZIP2", CRC_32_BZIP2.check as u128),
-    ("CRC-32/CD-ROM-EDC", CRC_32_CD_ROM_EDC.check as u128),
-    ("CRC-32/CKSUM", CRC_32_CKSUM.check as u128),
-    ("CRC-32/ISCSI", CRC_32_ISCSI.check as u128),
-    ("CRC-32/ISO-HDLC", CRC_32_ISO_HDLC.check as u128),
-    ("CRC-32/JAMCRC", CRC_32_JAMCRC.check as u128),
-    ("CRC-32/MEF", CRC_32_MEF.check as u128),
-    ("CRC-32/MPEG-2", CRC_32_MPEG_2.check as u128),
-    ("CRC-32/XFER", CRC_32_XFER.check as u128),
-    ("CRC-40/GSM", CRC_40_GSM.check as u128),
-    ("CRC-64/ECMA-182", CRC_64_ECMA_182.check as u128),
-    ("CRC-64/GO-ISO", CRC_64_GO_ISO.check as u128),
-    ("CRC-64/MS", CRC_64_MS.check as u128),
-    ("CRC-64/NVME", CRC_64_NVME.check as u128),
-    ("CRC-64/REDIS", CRC_64_REDIS.check as u128),
-    ("CRC-64/WE", CRC_64_WE.check as u128),
-    ("CRC-64/XZ", CRC_64_XZ.check as u128),
-    ("CRC-82/DARC", CRC_82_DARC.check as u128),
-];
+macro_rules! parameters {
+    ($width:ident: $($name:literal $algorithm:ident)*) => {
+        [$(of!($width, $name, $algorithm)),*]
+    };
+}
+
+macro_rules! of {
+    ($width:ident, $name:literal, $algorithm:ident) => {{
+        const A: Algorithm<$width> = $algorithm;
+        Parameters {
+            name: $name,
+            width: A.width,
+            polynomial: A.poly as u128,
+            initial: A.init as u128,
+            reflect_input: A.refin,
+            reflect_output: A.refout,
+            final_xor: A.xorout as u128,
+            check: A.check as u128,
+        }
+    }};
+}
+
+static BITS_8: [Parameters; 35] = parameters! { u8:
+    "CRC-3/GSM" CRC_3_GSM
+    "CRC-3/ROHC" CRC_3_ROHC
+    "CRC-4/G-704" CRC_4_G_704
+    "CRC-4/INTERLAKEN" CRC_4_INTERLAKEN
+    "CRC-5/EPC-C1G2" CRC_5_EPC_C1G2
+    "CRC-5/G-704" CRC_5_G_704
+    "CRC-5/USB" CRC_5_USB
+    "CRC-6/CDMA2000-A" CRC_6_CDMA2000_A
+    "CRC-6/CDMA2000-B" CRC_6_CDMA2000_B
+    "CRC-6/DARC" CRC_6_DARC
+    "CRC-6/G-704" CRC_6_G_704
+    "CRC-6/GSM" CRC_6_GSM
+    "CRC-7/MMC" CRC_7_MMC
+    "CRC-7/ROHC" CRC_7_ROHC
+    "CRC-7/UMTS" CRC_7_UMTS
+    "CRC-8/AUTOSAR" CRC_8_AUTOSAR
+    "CRC-8/BLUETOOTH" CRC_8_BLUETOOTH
+    "CRC-8/CDMA2000" CRC_8_CDMA2000
+    "CRC-8/DARC" CRC_8_DARC
+    "CRC-8/DVB-S2" CRC_8_DVB_S2
+    "CRC-8/GSM-A" CRC_8_GSM_A
+    "CRC-8/GSM-B" CRC_8_GSM_B
+    "CRC-8/HITAG" CRC_8_HITAG
+    "CRC-8/I-432-1" CRC_8_I_432_1
+    "CRC-8/I-CODE" CRC_8_I_CODE
+    "CRC-8/LTE" CRC_8_LTE
+    "CRC-8/MAXIM-DOW" CRC_8_MAXIM_DOW
+    "CRC-8/MIFARE-MAD" CRC_8_MIFARE_MAD
+    "CRC-8/NRSC-5" CRC_8_NRSC_5
+    "CRC-8/OPENSAFETY" CRC_8_OPENSAFETY
+    "CRC-8/ROHC" CRC_8_ROHC
+    "CRC-8/SAE-J1850" CRC_8_SAE_J1850
+    "CRC-8/SMBUS" CRC_8_SMBUS
+    "CRC-8/TECH-3250" CRC_8_TECH_3250
+    "CRC-8/WCDMA" CRC_8_WCDMA
+};
+
+static BITS_16: [Parameters; 45] = parameters! { u16:
+    "CRC-10/ATM" CRC_10_ATM
+    "CRC-10/CDMA2000" CRC_10_CDMA2000
+    "CRC-10/GSM" CRC_10_GSM
+    "CRC-11/FLEXRAY" CRC_11_FLEXRAY
+    "CRC-11/UMTS" CRC_11_UMTS
+    "CRC-12/CDMA2000" CRC_12_CDMA2000
+    "CRC-12/DECT" CRC_12_DECT
+    "CRC-12/GSM" CRC_12_GSM
+    "CRC-12/UMTS" CRC_12_UMTS
+    "CRC-13/BBC" CRC_13_BBC
+    "CRC-14/DARC" CRC_14_DARC
+    "CRC-14/GSM" CRC_14_GSM
+    "CRC-15/CAN" CRC_15_CAN
+    "CRC-15/MPT1327" CRC_15_MPT1327
+    "CRC-16/ARC" CRC_16_ARC
+    "CRC-16/CDMA2000" CRC_16_CDMA2000
+    "CRC-16/CMS" CRC_16_CMS
+    "CRC-16/DDS-110" CRC_16_DDS_110
+    "CRC-16/DECT-R" CRC_16_DECT_R
+    "CRC-16/DECT-X" CRC_16_DECT_X
+    "CRC-16/DNP" CRC_16_DNP
+    "CRC-16/EN-13757" CRC_16_EN_13757
+    "CRC-16/GENIBUS" CRC_16_GENIBUS
+    "CRC-16/GSM" CRC_16_GSM
+    "CRC-16/IBM-3740" CRC_16_IBM_3740
+    "CRC-16/IBM-SDLC" CRC_16_IBM_SDLC
+    "CRC-16/ISO-IEC-14443-3-A" CRC_16_ISO_IEC_14443_3_A
+    "CRC-16/KERMIT" CRC_16_KERMIT
+    "CRC-16/LJ1200" CRC_16_LJ1200
+    "CRC-16/M17" CRC_16_M17
+    "CRC-16/MAXIM-DOW" CRC_16_MAXIM_DOW
+    "CRC-16/MCRF4XX" CRC_16_MCRF4XX
+    "CRC-16/MODBUS" CRC_16_MODBUS
+    "CRC-16/NRSC-5" CRC_16_NRSC_5
+    "CRC-16/OPENSAFETY-A" CRC_16_OPENSAFETY_A
+    "CRC-16/OPENSAFETY-B" CRC_16_OPENSAFETY_B
+    "CRC-16/PROFIBUS" CRC_16_PROFIBUS
+    "CRC-16/RIELLO" CRC_16_RIELLO
+    "CRC-16/SPI-FUJITSU" CRC_16_SPI_FUJITSU
+    "CRC-16/T10-DIF" CRC_16_T10_DIF
+    "CRC-16/TELEDISK" CRC_16_TELEDISK
+    "CRC-16/TMS37157" CRC_16_TMS37157
+    "CRC-16/UMTS" CRC_16_UMTS
+    "CRC-16/USB" CRC_16_USB
+    "CRC-16/XMODEM" CRC_16_XMODEM
+};
+
+static BITS_32: [Parameters; 24] = parameters! { u32:
+    "CRC-17/CAN-FD" CRC_17_CAN_FD
+    "CRC-21/CAN-FD" CRC_21_CAN_FD
+    "CRC-24/BLE" CRC_24_BLE
+    "CRC-24/FLEXRAY-A" CRC_24_FLEXRAY_A
+    "CRC-24/FLEXRAY-B" CRC_24_FLEXRAY_B
+    "CRC-24/INTERLAKEN" CRC_24_INTERLAKEN
+    "CRC-24/LTE-A" CRC_24_LTE_A
+    "CRC-24/LTE-B" CRC_24_LTE_B
+    "CRC-24/OPENPGP" CRC_24_OPENPGP
+    "CRC-24/OS-9" CRC_24_OS_9
+    "CRC-30/CDMA" CRC_30_CDMA
+    "CRC-31/PHILIPS" CRC_31_PHILIPS
+    "CRC-32/AIXM" CRC_32_AIXM
+    "CRC-32/AUTOSAR" CRC_32_AUTOSAR
+    "CRC-32/BASE91-D" CRC_32_BASE91_D
+    "CRC-32/BZIP2" CRC_32_BZIP2
+    "CRC-32/CD-ROM-EDC" CRC_32_CD_ROM_EDC
+    "CRC-32/CKSUM" CRC_32_CKSUM
+    "CRC-32/ISCSI" CRC_32_ISCSI
+    "CRC-32/ISO-HDLC" CRC_32_ISO_HDLC
+    "CRC-32/JAMCRC" CRC_32_JAMCRC
+    "CRC-32/MEF" CRC_32_MEF
+    "CRC-32/MPEG-2" CRC_32_MPEG_2
+    "CRC-32/XFER" CRC_32_XFER
+};
+
+static BITS_64: [Parameters; 8] = parameters! { u64:
+    "CRC-40/GSM" CRC_40_GSM
+    "CRC-64/ECMA-182" CRC_64_ECMA_182
+    "CRC-64/GO-ISO" CRC_64_GO_ISO
+    "CRC-64/MS" CRC_64_MS
+    "CRC-64/NVME" CRC_64_NVME
+    "CRC-64/REDIS" CRC_64_REDIS
+    "CRC-64/WE" CRC_64_WE
+    "CRC-64/XZ" CRC_64_XZ
+};
+
+static BITS_128: [Parameters; 1] = parameters! { u128:
+    "CRC-82/DARC" CRC_82_DARC
+};
+
+/// All of them.
+pub(super) fn all() -> impl Iterator<Item = &'static Parameters> + Clone {
+    BITS_8.iter().chain(&BITS_16).chain(&BITS_32).chain(&BITS_64).chain(&BITS_128)
+}

@@ -1,12 +1,13 @@
 //! Checksums over bytes: what is computed, not where it stands.
 
 mod catalogue;
+mod cyclic;
 
 use alloc::boxed::Box;
 use alloc::vec::Vec;
 use core::fmt;
 
-use crc::{Crc, Table};
+use cyclic::Cyclic;
 
 /// Sums that are no CRC, by name: plain sums of the bytes modulo 2^8 and 2^16, and the bytes xored together.
 const SUMS: [&str; 3] = ["SUM-8", "SUM-16", "XOR-8"];
@@ -19,17 +20,12 @@ pub struct Checksum {
     engine: Engine,
 }
 
-/// The tables take up to 64 KiB: they are shared by the plan's clones and never copied on the way of a byte.
 #[derive(Clone)]
 enum Engine {
     Sum8,
     Sum16,
     Xor8,
-    W8(Crc<u8, Table<16>>),
-    W16(Crc<u16, Table<16>>),
-    W32(Crc<u32, Table<16>>),
-    W64(Crc<u64, Table<16>>),
-    W128(Crc<u128, Table<16>>),
+    Cyclic(Cyclic),
 }
 
 impl Checksum {
@@ -46,9 +42,8 @@ impl Checksum {
             "SUM-16" => (Engine::Sum16, 16),
             "XOR-8" => (Engine::Xor8, 8),
             _ => {
-                let engine = catalogue::engine(name)?;
-                let digits = name.strip_prefix("CRC-")?.split('/').next()?;
-                (engine, digits.parse().ok()?)
+                let parameters = catalogue::all().find(|parameters| parameters.name == name)?;
+                (Engine::Cyclic(Cyclic::new(parameters)), parameters.width)
             }
         };
         Some(Checksum { name: name.into(), width, engine })
@@ -70,22 +65,18 @@ impl Checksum {
             Engine::Sum8 => bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte)).into(),
             Engine::Sum16 => bytes.iter().fold(0u16, |sum, byte| sum.wrapping_add(u16::from(*byte))).into(),
             Engine::Xor8 => xor(bytes).into(),
-            Engine::W8(crc) => crc.checksum(bytes).into(),
-            Engine::W16(crc) => crc.checksum(bytes).into(),
-            Engine::W32(crc) => crc.checksum(bytes).into(),
-            Engine::W64(crc) => crc.checksum(bytes).into(),
-            Engine::W128(crc) => crc.checksum(bytes),
+            Engine::Cyclic(cyclic) => cyclic.of(bytes),
         }
     }
 
     /// Every name that [`Checksum::named`] knows.
     pub fn names() -> impl Iterator<Item = &'static str> + Clone {
-        SUMS.into_iter().chain(catalogue::CATALOGUE.iter().map(|(name, _)| *name))
+        SUMS.into_iter().chain(catalogue::all().map(|parameters| parameters.name))
     }
 
     /// The names and check values of the CRC catalogue: each CRC of the nine digits "123456789".
     pub fn catalogue() -> Vec<(&'static str, u128)> {
-        catalogue::CATALOGUE.to_vec()
+        catalogue::all().map(|parameters| (parameters.name, parameters.check)).collect()
     }
 }
 

@@ -1,0 +1,170 @@
+//! Drives a decoder over an input, in any pieces, and renders what it says as lines of text.
+
+use std::fmt::Write;
+
+use usus::{Cell, Chunk, Decoder, Event, Events, Fault, Join, Ledger, LineId, Loss, Plan, Reading, Time, Value};
+
+/// What goes into a decoder.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Input {
+    /// Bytes that arrived on a line at a time, in nanoseconds; without times if there is none.
+    Bytes { role: String, time: Option<i64>, bytes: Vec<u8>, faults: Vec<Fault> },
+    Loss { role: String },
+}
+
+impl Input {
+    pub fn raw(bytes: &[u8]) -> Vec<Input> {
+        vec![Input::Bytes { role: String::new(), time: None, bytes: bytes.to_vec(), faults: Vec::new() }]
+    }
+}
+
+/// A decoder being driven. Each piece is followed by a look at the ledger.
+pub struct Drive {
+    pub decoder: Decoder,
+    lines: Vec<(String, LineId)>,
+    pub events: Vec<String>,
+    start: u64,
+    most_pending: u64,
+}
+
+impl Drive {
+    pub fn new(plan: &Plan) -> Drive {
+        Drive::starting_at(plan, 0)
+    }
+
+    pub fn starting_at(plan: &Plan, start: u64) -> Drive {
+        let most_pending = plan.largest_window() as u64;
+        Drive { decoder: Decoder::new(plan), lines: Vec::new(), events: Vec::new(), start, most_pending }
+    }
+
+    pub fn line(&mut self, role: &str) -> LineId {
+        if let Some((_, id)) = self.lines.iter().find(|(known, _)| known == role) {
+            return *id;
+        }
+        let id = self.decoder.line(role, self.start).expect("a role of the format");
+        self.lines.push((role.to_owned(), id));
+        id
+    }
+
+    pub fn feed(&mut self, role: &str, time: Option<i64>, bytes: &[u8], faults: &[Fault]) {
+        let line = self.line(role);
+        let time = time.map(Time::from_nanoseconds);
+        drain(self.decoder.feed(Chunk { line, time, bytes, faults }), &mut self.events);
+        self.look();
+    }
+
+    pub fn loss(&mut self, role: &str) {
+        let line = self.line(role);
+        drain(self.decoder.loss(line, Loss::Gap, None), &mut self.events);
+        self.look();
+    }
+
+    pub fn tick(&mut self, now: i64) {
+        drain(self.decoder.tick(Time::from_nanoseconds(now)), &mut self.events);
+        self.look();
+    }
+
+    pub fn finish(&mut self) {
+        drain(self.decoder.finish(), &mut self.events);
+        self.look();
+        for ledger in self.ledgers() {
+            assert_eq!(ledger.pending, 0, "nothing is pending at the end");
+        }
+    }
+
+    pub fn join(&self) -> Option<Join> {
+        self.decoder.join(self.lines.first()?.1)
+    }
+
+    pub fn ledgers(&self) -> Vec<Ledger> {
+        self.decoder.lines().map(|line| self.decoder.ledger(line)).collect()
+    }
+
+    fn look(&self) {
+        for ledger in self.ledgers() {
+            assert!(ledger.balances(), "{ledger:?}");
+            assert!(ledger.pending <= self.most_pending, "{ledger:?}");
+        }
+    }
+}
+
+/// All events of `input`, each chunk cut into pieces of the lengths that `piece` gives.
+pub fn run(plan: &Plan, input: &[Input], piece: &mut dyn FnMut() -> usize) -> (Vec<String>, Vec<Ledger>) {
+    let mut drive = Drive::new(plan);
+    for part in input {
+        match part {
+            Input::Loss { role } => drive.loss(role),
+            Input::Bytes { role, time, bytes, faults } => {
+                let mut from = 0;
+                while from < bytes.len() {
+                    let to = from.saturating_add(piece().max(1)).min(bytes.len());
+                    let of_piece = |fault: &&Fault| (from..to).contains(&fault.at);
+                    let faults: Vec<Fault> = faults
+                        .iter()
+                        .filter(of_piece)
+                        .map(|fault| Fault { at: fault.at - from, kind: fault.kind })
+                        .collect();
+                    drive.feed(role, *time, &bytes[from..to], &faults);
+                    from = to;
+                }
+            }
+        }
+    }
+    drive.finish();
+    let ledgers = drive.ledgers();
+    (drive.events, ledgers)
+}
+
+fn drain(mut events: Events<'_>, into: &mut Vec<String>) {
+    while let Some(event) = events.next() {
+        into.push(render(&event));
+    }
+}
+
+/// An event in a line of text: place, class, what it says.
+pub fn render(event: &Event<'_>) -> String {
+    match event {
+        Event::Record(record) => {
+            let mut text = format!("{}+{} {}", record.offset(), record.frame().len(), record.kind());
+            if record.line().index() > 0 {
+                write!(text, " line={}", record.line().index()).unwrap();
+            }
+            for (schema, cell) in record.fields() {
+                match cell {
+                    Cell::Reading(reading) => write!(text, " {}={}", schema.name, show(reading)).unwrap(),
+                    Cell::Group(items) => {
+                        let item = |item: usus::Item<'_>| {
+                            let fields = item.fields().map(|(schema, reading)| format!("{}={}", schema.name, show(reading)));
+                            format!("[{}]", fields.collect::<Vec<_>>().join(" "))
+                        };
+                        write!(text, " {}={}", schema.name, items.map(item).collect::<String>()).unwrap();
+                    }
+                    other => panic!("{other:?}"),
+                }
+            }
+            text
+        }
+        Event::Reject(reject) => {
+            let (offset, length) = (reject.offset, reject.bytes.len());
+            let detail = reject.reason.describe(reject.plan);
+            format!("{offset}+{length} reject, {} candidates: {detail}", reject.candidates)
+        }
+        Event::Clipped(clipped) => {
+            let detail = clipped.reason.describe(clipped.plan);
+            format!("{}+{} clipped: {detail}", clipped.offset, clipped.bytes.len())
+        }
+        Event::Notice(notice) => format!("{} notice: {notice}", notice.offset),
+        other => panic!("{other:?}"),
+    }
+}
+
+fn show(reading: Reading<'_>) -> String {
+    let quality = reading.quality.word();
+    let mark = if quality.is_empty() { String::new() } else { format!("!{quality}") };
+    match reading.value {
+        Value::Text(text) => format!("{text:?}{mark}"),
+        Value::Code { number, name } => format!("{name}({number}){mark}"),
+        Value::Absent(why) => format!("<{}>{mark}", format!("{why:?}").to_lowercase()),
+        value => format!("{value}{mark}"),
+    }
+}

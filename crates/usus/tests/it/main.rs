@@ -1,0 +1,9 @@
+//! Tests of the library through its public interface.
+
+mod bounds;
+mod cases;
+mod declarations;
+mod drive;
+mod properties;
+mod tables;
+mod twin;
