@@ -92,11 +92,13 @@ impl Run<'_> {
             Event::Record(record) if self.found.is_none() => self.found = Some(compare(self.example, &record)),
             Event::Record(record) => self.others.push(format!("another record, {}", record.kind())),
             Event::Reject(reject) => {
-                self.others.push(format!("{} bytes rejected: {}", reject.bytes.len(), reject.reason.describe(reject.plan)));
+                let reason = reject.reason.describe(reject.plan);
+                self.others.push(format!("{} rejected: {reason}", counted(reject.bytes.len(), "byte")));
             }
             Event::Clipped(clipped) => {
                 let reason = clipped.reason.describe(clipped.plan);
-                self.others.push(format!("{} bytes of a frame that is not whole: {reason}", clipped.bytes.len()));
+                let bytes = counted(clipped.bytes.len(), "byte");
+                self.others.push(format!("{bytes} of a frame that is not whole: {reason}"));
             }
             Event::Notice(_) => {}
         }
@@ -115,6 +117,10 @@ impl Run<'_> {
             None => whole(expected, self.others.join("; ")),
         }
     }
+}
+
+fn counted(number: usize, noun: &str) -> String {
+    format!("{number} {noun}{}", if number == 1 { "" } else { "s" })
 }
 
 fn whole(expected: String, found: String) -> Vec<Difference> {
@@ -143,7 +149,7 @@ fn compare_cell(path: &str, expected: &Expected, found: Option<Cell<'_>>, differ
         }
         (Expected::Items(_, expected), Some(Cell::Group(items))) => {
             if expected.len() != items.len() {
-                differ(path.to_string(), format!("{} items", expected.len()), format!("{} items", items.len()));
+                differ(path.to_string(), counted(expected.len(), "item"), counted(items.len(), "item"));
             }
             for (index, (expected, item)) in expected.iter().zip(items).enumerate() {
                 for (name, expected) in expected {

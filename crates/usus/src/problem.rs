@@ -242,6 +242,25 @@ impl Problems {
         self.list.push(problem);
     }
 
+    /// Takes over the problems of a later stage, but those that may only follow from one of these.
+    pub(crate) fn add_independent(&mut self, later: Problems) {
+        for problem in later.list {
+            let may_follow = matches!(
+                problem.kind,
+                ProblemKind::Unnamed { .. }
+                    | ProblemKind::Overrun { .. }
+                    | ProblemKind::UnknownName { .. }
+                    | ProblemKind::MissingKey { .. }
+                    | ProblemKind::Unreachable { .. }
+                    | ProblemKind::Senseless(_)
+                    | ProblemKind::Expression(ExpressionProblemKind::UnknownName { .. })
+            );
+            if !may_follow {
+                self.add(problem.span, problem.kind);
+            }
+        }
+    }
+
     pub(crate) fn none_or<T>(mut self, value: Option<T>) -> Result<T, Problems> {
         self.list.sort_by_key(|problem| (problem.span.start, problem.span.end));
         match value {
@@ -285,6 +304,6 @@ pub(crate) fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) 
         .into_iter()
         .map(|candidate| (strsim::damerau_levenshtein(&lower, &candidate.to_lowercase()), candidate))
         .min_by_key(|(distance, _)| *distance)
-        .filter(|(distance, candidate)| *distance <= 1.max(candidate.len() / 3))
+        .filter(|(distance, candidate)| *distance <= 1.max(candidate.len() / 3) && *distance < candidate.len())
         .map(|(_, candidate)| candidate.to_string())
 }

@@ -236,7 +236,7 @@ fn read_count(keys: &mut Keys<'_, '_>) -> Option<Count> {
     match (count, to_end) {
         (Some(_), Some(())) => {
             keys.problem(keys.span(), ProblemKind::Senseless("`count` and `up_to` exclude each other"));
-            None
+            Some(Count::ToEnd)
         }
         (count, None) => count,
         (None, Some(())) => Some(Count::ToEnd),

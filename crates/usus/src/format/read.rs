@@ -30,6 +30,12 @@ pub(super) fn format(text: &str) -> Result<Format, Problems> {
         return problems.none_or(None);
     }
     let top = read_top(text, document.get_ref(), &mut problems);
+    if let (Some(format), false) = (&top, problems.is_empty()) {
+        // Whoever mends a file wants to know all that is wrong with it.
+        if let Err(later) = format.compile() {
+            problems.add_independent(later);
+        }
+    }
     problems.none_or(top)
 }
 
@@ -253,7 +259,11 @@ pub(super) fn type_words() -> Vec<String> {
 
 /// The problem of a `type` that is none.
 pub(super) fn unknown_type(found: &str) -> ProblemKind {
+    let ordered = ["be", "le"].map(|order| alloc::format!("{found}{order}"));
     let words = type_words();
+    if words.contains(&ordered[0]) {
+        return ProblemKind::UnknownWord { what: "type: its byte order is missing", found: found.to_string(), nearest: None, allowed: ordered.to_vec() };
+    }
     match unknown_word("type", found, words.iter().map(String::as_str)) {
         ProblemKind::UnknownWord { what, found, nearest, .. } => {
             ProblemKind::UnknownWord { what, found, nearest, allowed: Vec::new() }

@@ -32,13 +32,15 @@ pub(super) struct Placing {
     /// Start and item size of the part of varying size, once there is one.
     varying: Option<(usize, usize)>,
     count: Count,
+    /// Whether something could not be placed, so that gaps are not the declaration's fault.
+    unsure: bool,
 }
 
 impl Placing {
     /// Begins behind the start pattern.
     pub(super) fn new(start: usize, span: &Range<usize>) -> Placing {
         let named = Named { at: At::Front(0), size: start, span: span.clone() };
-        Placing { cursor: At::Front(start), named: [named].to_vec(), varying: None, count: Count::ToEnd }
+        Placing { cursor: At::Front(start), named: [named].to_vec(), varying: None, count: Count::ToEnd, unsure: false }
     }
 
     /// Names bytes that are no field: the length, the checksum.
@@ -115,7 +117,10 @@ pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Dec
 }
 
 fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, problems: &mut Problems) {
-    let Some(kind) = field_type(declared, Medium::Bytes, problems) else { return };
+    let Some(kind) = field_type(declared, Medium::Bytes, problems) else {
+        placing.unsure = true;
+        return;
+    };
     let (at, place) = match byte_size(declared, kind) {
         Some(size) => {
             let at = placing.place(declared, size, problems);
@@ -141,7 +146,7 @@ fn add_group(
         return;
     };
     let mut items = sheet.for_group(&name.value);
-    let mut inner = Placing { cursor: At::Front(0), named: Vec::new(), varying: None, count: Count::ToEnd };
+    let mut inner = Placing { cursor: At::Front(0), named: Vec::new(), varying: None, count: Count::ToEnd, unsure: false };
     items.learn(|items, problems| add_fields(items, &mut inner.clone(), &group.fields, problems));
     add_fields(&mut items, &mut inner, &group.fields, problems);
     if inner.varying.is_some() {
@@ -152,6 +157,7 @@ fn add_group(
     let size = inner.named.iter().map(|named| end_in_front(named)).max().unwrap_or(0);
     if size == 0 {
         problems.add(declared.span.clone(), ProblemKind::EmptyItem);
+        placing.unsure = true;
         return;
     }
     report_gaps(&inner.named, size, &declared.span, problems);
@@ -161,13 +167,17 @@ fn add_group(
             if whole > crate::limits::FRAME {
                 let kind = ProblemKind::TooMany { what: "bytes for a group", found: whole, limit: crate::limits::FRAME };
                 problems.add(count.span.clone(), kind);
+                placing.unsure = true;
                 return;
             }
             let at = placing.place(declared, whole, problems);
             (at, Some(count.value), format!("{}, {} times {size}", place_text(at, whole, false), count.value))
         }
         DeclaredCount::Field(from) => {
-            let Some(field) = find_count(sheet, from, problems) else { return };
+            let Some(field) = find_count(sheet, from, problems) else {
+                placing.unsure = true;
+                return;
+            };
             let at = placing.vary(declared, size, Count::Field(field.into()), problems);
             (at, None, format!("{} to …, {} times {size}", place_text(at, 1, false), from.value))
         }
@@ -261,7 +271,9 @@ pub(super) fn shape(
             }
         }
         report_overruns(&named, length, problems);
-        report_gaps(&named, length, &record.span, problems);
+        if !placing.unsure {
+            report_gaps(&named, length, &record.span, problems);
+        }
         report_on_checksum(&named, check.is_some(), problems);
         return Shape::fixed_bytes(length, 0);
     }
@@ -279,7 +291,9 @@ pub(super) fn shape(
             problems.add(named.span.clone(), kind.clone());
         }
     }
-    report_gaps(&named, front, &record.span, problems);
+    if !placing.unsure {
+        report_gaps(&named, front, &record.span, problems);
+    }
     report_on_checksum(&named, check.is_some(), problems);
     report_back_gaps(&named, back, &record.span, problems);
     let item = placing.varying.map_or(0, |(_, item)| item);

@@ -1,1 +1,147 @@
-//! x
+//! Each bound at its value and one past it, and inputs that are nothing but trouble.
+
+use usus::{Decimal, Format, limits};
+
+use crate::drive::{Input, run};
+
+fn sound(text: &str) -> bool {
+    Format::parse(text).and_then(|format| format.compile().map(|_| ())).is_ok()
+}
+
+fn text(front: &str, body: &str) -> String {
+    format!("format = 'x'\n{front}\n[[frame]]\ncut = 'text'\n{body}")
+}
+
+#[test]
+fn formats_are_bounded() {
+    let record = "[record.r]\nfields = [{ name = 'a' }]\n";
+    let padded = |size: usize| {
+        let text = text("", record);
+        format!("{text}#{}", " ".repeat(size - text.len() - 1))
+    };
+    let named = |length: usize| text("", &format!("[record.r]\nfields = [{{ name = '{}' }}]\n", "n".repeat(length)));
+    let frames = |count: usize| {
+        let frames: String = (0..count).map(|index| format!("[[frame]]\nname = 'f{index}'\ncut = 'nmea-0183'\n")).collect();
+        format!("format = 'x'\n{frames}")
+    };
+    let kinds = |count: usize| {
+        let records: String = (0..count).map(|index| format!("[record.r{index}]\nwhen = \"h == '{index}'\"\nfields = [{{ name = 'a' }}]\n")).collect();
+        text("", &format!("header = [{{ name = 'h', column = 1 }}]\n{records}"))
+    };
+    let fields = |count: usize| {
+        let fields: String = (0..count).map(|index| format!("{{ name = 'f{index}' }}, ")).collect();
+        text("", &format!("[record.r]\nfields = [{fields}]"))
+    };
+    let codes = |count: usize| {
+        let codes: String = (0..count).map(|index| format!("c{index} = 'x', ")).collect();
+        text("", &format!("[record.r]\nfields = [{{ name = 'a', codes = {{ {codes} }} }}]"))
+    };
+    let start = |size: usize| {
+        format!("format = 'x'\n[[frame]]\ncut = 'packet'\nstart = '{}'\nlength = {size}\n[record.r]\nfields = []", "AA".repeat(size))
+    };
+    let group = |count: usize| {
+        format!("format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = {}\n[record.r]\nfields = [{{ name = 'g', count = {count}, fields = [{{ name = 'a', type = 'u8' }}] }}]", count + 1)
+    };
+    let line = |limit: usize| text(&format!("limits = {{ line = {limit} }}"), record);
+    let series = |limit: usize| text(&format!("limits = {{ series = {limit} }}"), record);
+    let names = |limit: usize| text(&format!("limits = {{ names = {limit} }}"), record);
+    let cases: [(&str, &dyn Fn(usize) -> String, usize); 11] = [
+        ("file size", &padded, limits::FORMAT_BYTES),
+        ("name", &named, limits::NAME),
+        ("frames", &frames, limits::FRAMES),
+        ("kinds", &kinds, limits::KINDS),
+        ("fields", &fields, limits::FIELDS / 2),
+        ("codes", &codes, limits::CODES),
+        ("start", &start, limits::START),
+        ("frame", &group, limits::FRAME - 1),
+        ("line", &line, limits::LINE),
+        ("series", &series, limits::SERIES),
+        ("counted names", &names, limits::NAMES),
+    ];
+    for (name, make, limit) in cases {
+        assert!(sound(&make(limit)), "{name} at {limit}");
+        assert!(!sound(&make(limit + 1)), "{name} past {limit}");
+    }
+}
+
+#[test]
+fn problems_past_the_limit_are_only_counted() {
+    let text: String = (0..limits::PROBLEMS + 5).map(|index| format!("key{index} = 1\n")).collect();
+    let problems = Format::parse(&text).unwrap_err();
+    assert_eq!(problems.iter().count(), limits::PROBLEMS);
+    // `format` and `frame` are missing, too.
+    assert_eq!(problems.unlisted(), 5 + 2);
+}
+
+#[test]
+fn numbers_are_exact_to_their_last_digit() {
+    let nines = "9".repeat(limits::DIGITS);
+    assert_eq!(Decimal::parse(nines.as_bytes()).unwrap().to_string(), nines);
+    assert!(Decimal::parse(format!("{nines}9").as_bytes()).is_none());
+    let small = format!("0.{}1", "0".repeat(usize::from(limits::PLACES) - 1));
+    assert_eq!(Decimal::parse(small.as_bytes()).unwrap().to_string(), small);
+    assert!(Decimal::parse(format!("{small}0").as_bytes()).is_none());
+}
+
+#[test]
+fn sentences_are_bounded() {
+    let format = "format = 'x'\n[[frame]]\ncut = 'nmea-0183'\n[record.r]\nmore = 'ignore'\nfields = [{ name = 'a' }]";
+    let plan = Format::parse(format).unwrap().compile().unwrap();
+    for (length, taken) in [(limits::SENTENCE - 1, true), (limits::SENTENCE, false)] {
+        let content = "A".repeat(length);
+        let sum = content.bytes().fold(0, |sum, byte| sum ^ byte);
+        let bytes = format!("${content}*{sum:02X}\r\n").into_bytes();
+        let (events, ledgers) = run(&plan, &Input::raw(&bytes), &mut || 100);
+        assert_eq!(ledgers[0].records[0] == 1, taken, "{length}: {events:?}");
+    }
+}
+
+#[test]
+fn counted_names_past_the_limit_are_others() {
+    let format = "format = 'x'\nlimits = { names = 3 }\n[[frame]]\ncut = 'text'\nheader = [{ name = 'a', column = 1 }]\n[[ignore]]\ncount_by = 'a'";
+    let plan = Format::parse(format).unwrap().compile().unwrap();
+    let (_, ledgers) = run(&plan, &Input::raw(b"a\nb\na\nc\nd\ne\nb\n\xFF\n\xFF\n"), &mut || 5);
+    let counted: Vec<(&str, u64)> = ledgers[0].ignored_by.iter().map(|(name, count)| (name.as_str(), *count)).collect();
+    assert_eq!((counted, ledgers[0].ignored_by_others), (vec![("a", 2), ("b", 2), ("c", 1)], 4));
+}
+
+/// 64 MB of nothing but start patterns, and a gigabyte without a line end, in miniature: the same work for each byte, however many
+/// there are. The real sizes are run on the command.
+#[test]
+fn nothing_but_starts_is_linear() {
+    let (_, plan, _) = &crate::properties::formats()[1];
+    let count = |repeat: usize| {
+        let bytes = b"\xA5\x5A".repeat(repeat);
+        let (events, ledgers) = run(plan, &Input::raw(&bytes), &mut || 65_536);
+        assert!(ledgers[0].balances());
+        events.len()
+    };
+    // Two million candidates: quadratic work would not end.
+    assert!(count(2_000_000) <= 2 * 4_000_000 / limits::RUN as usize + 4);
+}
+
+#[test]
+fn a_line_without_an_end_is_given_up_in_pieces() {
+    let format = "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }]";
+    let plan = Format::parse(format).unwrap().compile().unwrap();
+    let mut bytes = b"x".repeat(10_000_000);
+    bytes.extend_from_slice(b"\nok\n");
+    let (events, ledgers) = run(&plan, &Input::raw(&bytes), &mut || 65_536);
+    assert_eq!(ledgers[0].rejected, 10_000_000);
+    assert_eq!(events.len(), 10_000_000 / limits::RUN as usize + 1 + 1);
+    assert!(events.last().unwrap().ends_with("r a=\"ok\""));
+}
+
+#[test]
+fn empty_and_unknown_input_is_nothing() {
+    let format = "format = 'x'\n[line.a]\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }]";
+    let plan = Format::parse(format).unwrap().compile().unwrap();
+    let mut decoder = usus::Decoder::new(&plan);
+    assert!(decoder.line("b", 0).is_none());
+    assert!(decoder.finish().next().is_none());
+    let line = decoder.line("a", 0).unwrap();
+    let mut other = usus::Decoder::new(&plan);
+    assert!(other.feed(usus::Chunk::new(line, b"x\n")).next().is_none());
+    assert!(other.loss(line, usus::Loss::Gap, None).next().is_none());
+    assert_eq!(other.ledger(line).total, 0);
+}

@@ -31,3 +31,71 @@ fn long_inputs_give_what_bits_give() {
         assert_eq!(xmodem.of(&bytes[..length]), unreflected(&bytes[..length]).into(), "{length} bytes");
     }
 }
+
+fn plan(text: &str) -> usus::Plan {
+    usus::Format::parse(text).unwrap().compile().unwrap()
+}
+
+/// Every value of 16 bits, at scales whose binary neighbours would betray a floating-point number on the way.
+#[test]
+fn scaled_integers_are_exact() {
+    for (scale, numerator, places) in [("0.1", 1i64, 1usize), ("0.01", 1, 2), ("0.001", 1, 3), ("0.005", 5, 3)] {
+        let plan = plan(&format!(
+            "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 3\n[record.r]\nfields = [{{ name = 'v', type = 'i16be', scale = {scale} }}]"
+        ));
+        let bytes: Vec<u8> = (i16::MIN..=i16::MAX).flat_map(|raw| [vec![0xAA], raw.to_be_bytes().to_vec()].concat()).collect();
+        let mut expected = i16::MIN..=i16::MAX;
+        let mut decoder = usus::Decoder::new(&plan);
+        let line = decoder.line("", 0).unwrap();
+        let mut events = decoder.feed(usus::Chunk::new(line, &bytes));
+        while let Some(event) = events.next() {
+            let usus::Event::Record(record) = event else { panic!("{event:?}") };
+            let raw = i64::from(expected.next().unwrap());
+            // By whole numbers only: the value in units of the last place.
+            let units = raw * numerator;
+            let unit = 10i64.pow(places as u32);
+            let sign = if units < 0 { "-" } else { "" };
+            let wanted = format!("{sign}{}.{:0places$}", units.abs() / unit, units.abs() % unit);
+            assert_eq!(record.get("v").unwrap().value.to_string(), wanted, "raw {raw} at {scale}");
+        }
+        assert!(expected.next().is_none());
+    }
+}
+
+#[test]
+fn an_offset_is_added_after_scaling() {
+    for (raw, scale, add, wanted) in [
+        (0i16, "0.1", "-40", "-40.0"),
+        (2315, "0.1", "0", "231.5"),
+        (2315, "0.10", "0.25", "231.75"),
+        (-1, "1", "0.005", "-0.995"),
+        (7, "100", "3", "703"),
+        (7, "1e-3", "0", "0.007"),
+        (7, "-0.5", "0", "-3.5"),
+        (-7, "-0.5", "-3.5", "0.0"),
+    ] {
+        let plan = plan(&format!(
+            "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 3\n[record.r]\nfields = [{{ name = 'v', type = 'i16le', scale = {scale}, add = {add} }}]"
+        ));
+        let bytes = [vec![0xAA], raw.to_le_bytes().to_vec()].concat();
+        let (events, _) = crate::drive::run(&plan, &crate::drive::Input::raw(&bytes), &mut || 9);
+        assert_eq!(events, [format!("0+3 r v={wanted}")], "{raw} x {scale} + {add}");
+    }
+}
+
+/// Sentences as other equipment printed them, with their checksums and the positions that their makers' documents give for them.
+#[test]
+fn known_sentences_give_their_positions() {
+    let (_, plan, _) = &crate::properties::formats()[0];
+    for (sentence, wanted) in [
+        ("$GPGGA,123519,4807.038,N,01131.000,E,1,08,0.9,545.4,M,46.9,M,,*47", "latitude=48.1173000 longitude=11.5166667"),
+        ("$GPRMC,123519,A,4807.038,N,01131.000,E,022.4,084.4,230394,003.1,W*6A", "latitude=48.1173000 longitude=11.5166667"),
+        ("$GPRMC,225446,A,4916.45,N,12311.12,W,000.5,054.7,191194,020.3,E*68", "latitude=49.2741667 longitude=-123.1853333"),
+        ("$GPGGA,092750.000,5321.6802,N,00630.3372,W,1,8,1.03,61.7,M,55.2,M,,*76", "latitude=53.3613367 longitude=-6.5056200"),
+        ("$GPRMC,092750.000,A,5321.6802,N,00630.3372,W,0.02,31.66,280511,,,A*43", "date=2011-05-28"),
+        ("$GPGSV,3,1,11,03,03,111,00,04,15,270,00,06,01,010,00,13,06,292,00*74", "satellites=[id=3 elevation=3 azimuth=111 snr=0][id=4 elevation=15"),
+    ] {
+        let (events, _) = crate::drive::run(plan, &crate::drive::Input::raw(format!("{sentence}\r\n").as_bytes()), &mut || 11);
+        assert!(events.len() == 1 && events[0].contains(wanted), "{sentence} gives {events:?}");
+    }
+}
