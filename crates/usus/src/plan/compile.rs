@@ -225,7 +225,7 @@ fn frame_rows(declared: &format::Frame, check: Option<&Check>) -> Vec<LayoutRow>
         rows.push(row(place, "(start)", "bytes".to_string(), format!("always {}", bytes.join(" "))));
         if let format::Length::Field { byte, integer, add, .. } = length {
             let place = packet::place_text(super::At::Front(*byte), usize::from(integer.bytes), false);
-            let notes = if *add == 0 { "the whole frame".to_string() } else { format!("the whole frame is {add:+} longer") };
+            let notes = if *add == 0 { "length of the whole frame".to_string() } else { format!("{add:+} is the length of the whole frame") };
             rows.push(row(place, "(length)", integer_word(*integer), notes));
         }
     }

@@ -47,7 +47,7 @@ impl Plan {
             format: self.schema().format.clone(),
             what,
             name: name.to_string(),
-            nearest: nearest(name, known),
+            nearest: nearest(name.rsplit('.').next().unwrap_or(name), known),
         };
         let kinds = || self.schema().kinds.iter().map(|kind| kind.name.as_str()).collect::<Vec<_>>();
         for name in &wants.records {

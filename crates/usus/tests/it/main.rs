@@ -5,5 +5,6 @@ mod cases;
 mod declarations;
 mod drive;
 mod properties;
+mod reference;
 mod tables;
 mod twin;

@@ -1,0 +1,6 @@
+//! Tests of the built command.
+
+mod endings;
+mod run;
+mod said;
+mod truth;

@@ -1,0 +1,99 @@
+//! What the simulated devices said is what `convert` gives, field by field, raw and as captures.
+
+use std::collections::BTreeMap;
+use std::fs;
+
+use serde_json::Value;
+use usus_sim::{Device, Fact, Faults, record};
+
+use crate::run::usus;
+
+fn format(device: Device) -> String {
+    match device {
+        Device::WindMast => "nmea-0183".to_owned(),
+        other => format!("demo/formats/{}.toml", other.name()),
+    }
+}
+
+/// A JSON value as a table shows it.
+fn text(value: &Value) -> String {
+    match value {
+        Value::Null => String::new(),
+        Value::String(text) => text.clone(),
+        other => other.to_string(),
+    }
+}
+
+fn fact(value: &Value) -> Fact {
+    match value {
+        Value::Array(items) => Fact::Items(
+            items
+                .iter()
+                .map(|item| item.as_object().unwrap().iter().map(|(name, value)| (name.clone(), text(value))).collect())
+                .collect(),
+        ),
+        other => Fact::Text(text(other)),
+    }
+}
+
+#[test]
+fn on_a_perfect_line_every_message_becomes_its_record() {
+    let folder = tempfile::tempdir().unwrap();
+    for device in Device::ALL {
+        for seed in 0..3 {
+            let recording = record(device, seed, 90, &Faults::none());
+            let path = folder.path().join(format!("{}-{seed}.bin", device.name()));
+            fs::write(&path, recording.bytes()).unwrap();
+            let ran = usus(&["convert", path.to_str().unwrap(), "--format", &format(device)]);
+            assert_eq!(ran.status, 0, "{}", ran.said);
+            let mut records = ran.out.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+            for truth in &recording.truth {
+                let record = records.next().unwrap();
+                assert_eq!(record["kind"], truth.kind);
+                assert_eq!(record["ranges"], serde_json::json!([[truth.offset.unwrap(), truth.length]]));
+                let fields: Vec<(&str, Fact)> =
+                    record["fields"].as_object().unwrap().iter().map(|(name, value)| (name.as_str(), fact(value))).collect();
+                let said: Vec<(&str, Fact)> = truth.fields.iter().map(|(name, fact)| (*name, fact.clone())).collect();
+                assert_eq!(fields, said, "{} at {:?}", truth.kind, truth.offset);
+            }
+            assert!(records.next().is_none());
+            assert!(!ran.said.contains("rejected"), "{}", ran.said);
+        }
+    }
+}
+
+#[test]
+fn on_a_poor_line_the_demo_agrees_with_the_truth() {
+    let folder = tempfile::tempdir().unwrap();
+    let out = folder.path().join("demo");
+    for seed in 0..12u64 {
+        let ran = usus(&["demo", "--seconds", "120", "--seed", &seed.to_string(), "--out", out.to_str().unwrap()]);
+        assert_eq!(ran.status, 0, "seed {seed}: {}", ran.said);
+        assert_eq!(ran.said.matches("agrees with the truth").count(), 3, "seed {seed}: {}", ran.said);
+    }
+}
+
+/// The same bytes give the same records from a raw file and from a capture; the capture adds the times of arrival.
+#[test]
+fn a_capture_says_what_its_raw_bytes_say_and_when() {
+    for device in Device::ALL {
+        let convert = |ending: &str| {
+            let sample = format!("demo/samples/{}.{ending}", device.name());
+            let ran = usus(&["convert", &sample, "--format", &format(device)]);
+            assert_eq!(ran.status, 0, "{}", ran.said);
+            let records = ran.out.lines().map(|line| serde_json::from_str::<BTreeMap<String, Value>>(line).unwrap());
+            records.collect::<Vec<_>>()
+        };
+        let raw = convert("bin");
+        let mut timed = convert("pcapng");
+        let mut last = String::new();
+        for record in &mut timed {
+            let received = text(&record.remove("received").unwrap());
+            assert!(received >= last, "{received} after {last}");
+            assert!(received.starts_with("2026-11-25T06:0"), "{received}");
+            last = received;
+            assert_eq!(record.remove("line").unwrap(), device.name());
+        }
+        assert_eq!(raw, timed);
+    }
+}

@@ -1,0 +1,4 @@
+//! Tests of sources and outputs through the public interface.
+
+mod captures;
+mod outputs;

@@ -1,0 +1,207 @@
+//! Outputs: what is written is what the records say, by readers of CSV and JSON that are not ours.
+
+use std::fs;
+use std::path::Path;
+
+use csv_core::ReadRecordResult;
+use usus::{Decoder, Format, Plan, Wants};
+use usus_io::{Destination, OutputError, Outputs, RawReader, TableOptions, pump, received_text};
+use usus_sim::{Device, Faults, record};
+
+fn plan(text: &str) -> Plan {
+    Format::parse(text).unwrap().compile().unwrap()
+}
+
+/// Converts bytes into `destination`.
+fn convert(plan: &Plan, bytes: &[u8], destination: &Destination, options: TableOptions, rejects: Option<&Path>) -> Result<(), OutputError> {
+    let mut outputs = Outputs::open(plan, destination, options, rejects, false)?;
+    outputs.begin_source("cell, \"left\".bin");
+    pump(&mut RawReader::new(bytes, None), &mut Decoder::new(plan), &mut outputs, &mut |_| true).unwrap();
+    outputs.finish()
+}
+
+/// The rows of a CSV file.
+fn rows(path: &Path) -> Vec<Vec<String>> {
+    let text = fs::read(path).unwrap();
+    assert!(text.is_empty() || text.ends_with(b"\r\n"), "{path:?}");
+    let mut reader = csv_core::Reader::new();
+    let (mut input, mut rows) = (&text[..], Vec::new());
+    let (mut output, mut ends) = (vec![0; text.len() + 1], vec![0; 1_000]);
+    loop {
+        let (result, read, _, fields) = reader.read_record(input, &mut output, &mut ends);
+        input = &input[read..];
+        match result {
+            ReadRecordResult::Record => {
+                let starts = std::iter::once(0).chain(ends.iter().copied());
+                let field = |(start, end): (usize, &usize)| String::from_utf8(output[start..*end].to_vec()).unwrap();
+                rows.push(starts.zip(&ends[..fields]).map(field).collect());
+            }
+            ReadRecordResult::End => return rows,
+            ReadRecordResult::InputEmpty => input = &[],
+            other => panic!("{other:?}"),
+        }
+    }
+}
+
+const AWKWARD: &str = r#"
+    format = "awkward"
+    [[frame]]
+    cut = "text"
+    separator = ";"
+    [record.row]
+    fields = [
+      { name = "text" },
+      { name = "number", type = "number", range = [0, 9] },
+      { name = "list", up_to = "end", fields = [ { name = "a", type = "hex" }, { name = "b" } ] },
+    ]
+"#;
+
+const INPUT: &[u8] = b"plain;1;F;x\r\nwith, comma;\r\nwith \"quotes\";16.150;0A;\"y\";zz;\xB0C\r\n\x1B[31m\t\\;-\r\nnope\r\n";
+
+#[test]
+fn tables_hold_what_the_records_say() {
+    let folder = tempfile::tempdir().unwrap();
+    let directory = folder.path().join("out");
+    let options = TableOptions { origin: true, ..TableOptions::default() };
+    convert(&plan(AWKWARD), INPUT, &Destination::Directory(directory.clone()), options, None).unwrap();
+    let source = "cell, \"left\".bin";
+    assert_eq!(
+        rows(&directory.join("row.csv")),
+        [
+            ["source", "line", "offset", "length", "item", "text", "number", "quality"],
+            [source, "", "0", "11", "0", "plain", "1", ""],
+            [source, "", "13", "12", "0", "with, comma", "", ""],
+            [source, "", "27", "33", "0", "with \"quotes\"", "16.150", "number=out_of_range"],
+            [source, "", "62", "9", "0", "\u{1B}[31m\t\\", "", "number=invalid"],
+        ]
+    );
+    assert_eq!(
+        rows(&directory.join("row.list.csv")),
+        [
+            ["source", "line", "offset", "index", "a", "b", "quality"],
+            [source, "", "0", "1", "15", "x", ""],
+            [source, "", "27", "1", "10", "\"y\"", ""],
+            [source, "", "27", "2", "", "\u{FFFD}C", "a=invalid;b=invalid_text"],
+        ]
+    );
+    let fields = rows(&directory.join("fields.csv"));
+    assert_eq!(fields[0], ["record", "group", "field", "type", "unit", "tag", "title"]);
+    assert_eq!(fields.len(), 6);
+}
+
+#[test]
+fn json_lines_hold_what_the_records_say() {
+    let folder = tempfile::tempdir().unwrap();
+    let (out, rejects) = (folder.path().join("out.jsonl"), folder.path().join("rejects.jsonl"));
+    let destination = Destination::named(&out).unwrap();
+    convert(&plan(AWKWARD), INPUT, &destination, TableOptions::default(), Some(&rejects)).unwrap();
+    let text = fs::read_to_string(out).unwrap();
+    let lines: Vec<serde_json::Value> = text.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines.len(), 4);
+    let wanted = r#"{"kind":"row","ranges":[[27,33]],"fields":{"text":"with \"quotes\"","number":16.150,"list":[{"a":10,"b":"\"y\""},{"a":null,"b":"\uFFFDC"}]},"quality":{"number":"out_of_range","list[2].a":"invalid","list[2].b":"invalid_text"}}"#;
+    let wanted: serde_json::Value = serde_json::from_str(wanted).unwrap();
+    assert_eq!(lines[2], wanted);
+    assert_eq!(lines[3]["fields"]["text"], "\u{1B}[31m\t\\");
+    let rejects: serde_json::Value = serde_json::from_str(fs::read_to_string(rejects).unwrap().trim()).unwrap();
+    let wanted = serde_json::json!({
+        "class": "reject", "source": "cell, \"left\".bin", "line": "", "offset": 73, "length": 4, "reason": "too few columns",
+        "detail": "row needs 2 columns, this has 1", "candidates": 1, "hex": "6E6F7065", "text": "nope",
+    });
+    assert_eq!(rejects, wanted);
+}
+
+#[test]
+fn floats_and_wide_integers_keep_their_digits() {
+    let folder = tempfile::tempdir().unwrap();
+    let plan = plan(
+        "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 21\n[record.r]\nfields = [{ name = 'f', type = 'f32be' }, { name = 'd', type = 'f64be' }, { name = 'u', type = 'u64be' }]",
+    );
+    let mut bytes = Vec::new();
+    for (f, d, u) in [(0.1f32, 0.1f64, u64::MAX), (f32::NAN, f64::INFINITY, 0), (1e21, -0.0, 1 << 53), (231.0, 1e-7, 7)] {
+        bytes.push(0xAA);
+        bytes.extend_from_slice(&f.to_be_bytes());
+        bytes.extend_from_slice(&d.to_be_bytes());
+        bytes.extend_from_slice(&u.to_be_bytes());
+    }
+    let table = folder.path().join("r.csv");
+    convert(&plan, &bytes, &Destination::Table(table.clone()), TableOptions::default(), None).unwrap();
+    assert_eq!(
+        rows(&table),
+        [
+            ["f", "d", "u", "quality"],
+            ["0.1", "0.1", "18446744073709551615", ""],
+            ["NaN", "inf", "0", "f=not_finite;d=not_finite"],
+            ["1e+21", "-0.0", "9007199254740992", ""],
+            ["231.0", "1e-7", "7", ""],
+        ]
+    );
+    let json = folder.path().join("r.jsonl");
+    convert(&plan, &bytes, &Destination::JsonLines(json.clone()), TableOptions::default(), None).unwrap();
+    let text = fs::read_to_string(json).unwrap();
+    let lines: Vec<serde_json::Value> = text.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines[0]["fields"]["u"], serde_json::json!(u64::MAX));
+    assert_eq!(lines[1]["fields"], serde_json::json!({"f": null, "d": null, "u": 0}));
+    assert_eq!(lines[1]["quality"], serde_json::json!({"f": "not_finite", "d": "not_finite"}));
+}
+
+#[test]
+fn what_exists_stays_unless_asked() {
+    let folder = tempfile::tempdir().unwrap();
+    let directory = folder.path().join("out");
+    let plan = plan(AWKWARD);
+    let destination = Destination::Directory(directory.clone());
+    convert(&plan, INPUT, &destination, TableOptions::default(), None).unwrap();
+    let before = fs::read(directory.join("row.csv")).unwrap();
+    let again = convert(&plan, b"", &destination, TableOptions::default(), None);
+    assert!(matches!(again, Err(OutputError::Exists { .. })), "{again:?}");
+    assert_eq!(fs::read(directory.join("row.csv")).unwrap(), before);
+    // Asked, an earlier run's tables are not taken for this one's.
+    let mut outputs = Outputs::open(&plan, &destination, TableOptions::default(), None, true).unwrap();
+    outputs.finish().unwrap();
+    assert!(!directory.join("row.csv").exists() && !directory.join("row.list.csv").exists());
+}
+
+#[test]
+fn destinations_are_told_by_their_names() {
+    let named = |name: &str| Destination::named(Path::new(name));
+    assert_eq!(named("-").unwrap(), Destination::StandardOutput);
+    assert_eq!(named("csv:-").unwrap(), Destination::TableOutput);
+    assert_eq!(named("a/b.csv").unwrap(), Destination::Table("a/b.csv".into()));
+    assert_eq!(named("b.jsonl").unwrap(), Destination::JsonLines("b.jsonl".into()));
+    assert_eq!(named("tables").unwrap(), Destination::Directory("tables".into()));
+    assert!(matches!(named("x.xlsx"), Err(OutputError::UnknownEnding { .. })));
+}
+
+#[test]
+fn one_table_takes_one_kind() {
+    let folder = tempfile::tempdir().unwrap();
+    let valley = plan(include_str!("../../../../demo/formats/valley-station.toml"));
+    let table = Destination::Table(folder.path().join("x.csv"));
+    let refused = convert(&valley, b"", &table, TableOptions::default(), None);
+    assert_eq!(
+        refused.unwrap_err().to_string(),
+        "the format has the records load, wind, boot, and one table holds only one; name it with --records, or give a directory"
+    );
+    let wants = Wants { records: vec!["wind".to_owned()], fields: vec!["wind.speed".to_owned()] };
+    let wind = valley.select(&wants).unwrap();
+    let bytes = record(Device::ValleyStation, 5, 20, &Faults::none()).bytes();
+    convert(&wind, &bytes, &table, TableOptions::default(), None).unwrap();
+    let rows = rows(&folder.path().join("x.csv"));
+    assert_eq!(rows[0], ["speed", "quality"]);
+    assert_eq!(rows.len(), 21);
+    let refused = convert(&plan(AWKWARD), b"", &Destination::TableOutput, TableOptions::default(), None);
+    assert!(matches!(refused, Err(OutputError::Group { .. })));
+}
+
+#[test]
+fn times_show_the_digits_asked_for() {
+    let time = usus::Time::from_nanoseconds(1_795_586_400_123_456_789);
+    for (digits, wanted) in [
+        (0, "2026-11-25T06:00:00Z"),
+        (3, "2026-11-25T06:00:00.123Z"),
+        (9, "2026-11-25T06:00:00.123456789Z"),
+        (12, "2026-11-25T06:00:00.123456789Z"),
+    ] {
+        assert_eq!(received_text(time, digits), wanted);
+    }
+}

@@ -1,0 +1,60 @@
+//! The format reference is true: its examples hold, and it names every key there is.
+
+use usus::{Format, ProblemKind};
+
+const REFERENCE: &str = include_str!("../../../../docs/format-reference.md");
+
+#[test]
+fn every_example_of_the_reference_holds() {
+    let blocks: Vec<&str> = REFERENCE.split("```toml\n").skip(1).map(|rest| rest.split("```").next().unwrap()).collect();
+    assert!(blocks.len() >= 5);
+    for block in blocks {
+        let format = Format::parse(block).unwrap_or_else(|problems| panic!("{problems} in\n{block}"));
+        let plan = format.compile().unwrap_or_else(|problems| panic!("{problems} in\n{block}"));
+        let outcomes = plan.run_examples(&format);
+        assert!(!outcomes.is_empty(), "no example in\n{block}");
+        for outcome in outcomes {
+            assert!(outcome.differences.is_empty(), "{outcome:?} in\n{block}");
+        }
+    }
+}
+
+/// The reader of format files tells the keys of a table when it meets an unknown one: each must be named in the reference.
+#[test]
+fn every_key_is_in_the_reference() {
+    let text = "
+        xyzzyx = 1
+        limits = { xyzzyx = 1 }
+        [line.a]
+        xyzzyx = 1
+        [shared]
+        xyzzyx = 1
+        [[frame]]
+        cut = 'packet'
+        xyzzyx = 1
+        length = { xyzzyx = 1 }
+        checksum = { xyzzyx = 1 }
+        header = [{ xyzzyx = 1 }]
+        [[frame]]
+        cut = 'text'
+        xyzzyx = 1
+        [record.r]
+        xyzzyx = 1
+        [[ignore]]
+        xyzzyx = 1
+        [[example]]
+        xyzzyx = 1
+    ";
+    let problems = Format::parse(text).unwrap_err();
+    let (mut tables, mut keys) = (Vec::new(), 0);
+    for problem in problems.iter() {
+        let ProblemKind::UnknownKey { table, known, .. } = &problem.kind else { continue };
+        tables.push(*table);
+        for key in known {
+            keys += 1;
+            assert!(REFERENCE.contains(&format!("`{key}`")), "`{key}` of {table} is not in the reference");
+        }
+    }
+    assert_eq!(tables.len(), 12, "{tables:?}");
+    assert!(keys > 80);
+}
