@@ -114,11 +114,7 @@ fn differences(format: &Format, outcome: &ExampleOutcome) -> String {
     let mut text = format!("\nexample {} does not hold: {shown}\n", outcome.example + 1);
     for difference in &outcome.differences {
         let field = if difference.field.is_empty() { "the frame" } else { &difference.field };
-        text += &format!(
-            "  {field}: should give {}, gives {}\n",
-            Safe(&difference.expected),
-            Safe(&difference.found)
-        );
+        text += &format!("  {field}: should give {}, gives {}\n", Safe(&difference.expected), Safe(&difference.found));
     }
     text
 }

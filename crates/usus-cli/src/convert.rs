@@ -80,7 +80,9 @@ fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {
         if plan.roles().next().is_some() && !source.has_lines() {
             let roles = plan.roles().collect::<Vec<_>>().join(", ");
             let path = path.display();
-            voice.fail(&format!("{path}: the format speaks of the lines {roles}, and raw bytes are one line without a name"));
+            voice.fail(&format!(
+                "{path}: the format speaks of the lines {roles}, and raw bytes are one line without a name"
+            ));
             return Err(Ending::Failed);
         }
         sources.push((source_name(path), source));
@@ -213,7 +215,9 @@ fn ending(total: &Ledger, reject_limit: Option<f64>, voice: &Voice) -> Ending {
         return Ending::NoBytes;
     }
     if total.recorded + total.ignored == 0 {
-        voice.fail("bytes came, but nothing in them was recognised: is it the right format, with the right line settings?");
+        voice.fail(
+            "bytes came, but nothing in them was recognised: is it the right format, with the right line settings?",
+        );
         return Ending::NothingRecognised;
     }
     let share = total.rejected as f64 / total.total as f64;

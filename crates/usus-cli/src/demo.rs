@@ -67,7 +67,10 @@ fn begin(directory: &Path) -> Result<(), String> {
     let mark = directory.join(MARK);
     let used = directory.read_dir().is_ok_and(|mut entries| entries.next().is_some());
     if used && !mark.exists() {
-        return Err(format!("{} exists and was not made by the demo; name another directory with --out", directory.display()));
+        return Err(format!(
+            "{} exists and was not made by the demo; name another directory with --out",
+            directory.display()
+        ));
     }
     for part in ["lines", "formats", "records"] {
         let part = directory.join(part);
@@ -232,7 +235,8 @@ impl Check {
             (schema.name.clone(), fact)
         });
         let length = record.frame().len() as u64;
-        self.records.insert(record.offset(), Found { kind: record.kind().to_owned(), length, fields: fields.collect() });
+        self.records
+            .insert(record.offset(), Found { kind: record.kind().to_owned(), length, fields: fields.collect() });
     }
 
     /// Holds the records against what the device said: each message that arrived whole must be there with all its values, and nothing

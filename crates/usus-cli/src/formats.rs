@@ -80,7 +80,8 @@ pub(crate) fn load(name: &str, voice: &Voice) -> Option<Loaded> {
         },
         (false, Some(text)) => text.to_owned(),
         (false, None) => {
-            let nearest = SHIPPED.iter().map(|(known, _)| *known).find(|known| strsim::damerau_levenshtein(known, name) <= 3);
+            let nearest =
+                SHIPPED.iter().map(|(known, _)| *known).find(|known| strsim::damerau_levenshtein(known, name) <= 3);
             let hint = nearest.map_or_else(known, |nearest| format!("did you mean `{nearest}`?"));
             voice.fail(&format!("there is no format file {name}, and no format of that name ships with usus; {hint}"));
             return None;

@@ -144,7 +144,10 @@ impl Summary<'_> {
         let seen = self.plan.schema().kinds.iter().zip(&self.ledger.records).filter(|(_, count)| **count > 0);
         seen.flat_map(|(kind, _)| {
             let timed = |value_type| matches!(value_type, ValueType::Clock | ValueType::Date);
-            kind.fields.iter().filter(move |field| timed(field.value_type)).map(|field| format!("{}.{}", kind.name, field.name))
+            kind.fields
+                .iter()
+                .filter(move |field| timed(field.value_type))
+                .map(|field| format!("{}.{}", kind.name, field.name))
         })
         .collect()
     }
@@ -218,7 +221,7 @@ pub(crate) fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut text = String::new();
     for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index) % 3 == 0 {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
             text.push(',');
         }
         text.push(digit);

@@ -42,7 +42,7 @@ impl Cell {
         let mode = match second {
             0..5 => 0,
             5..12 => 2,
-            _ if second % 97 == 0 => 3,
+            _ if second.is_multiple_of(97) => 3,
             _ => 1,
         };
         let flags = u8::from(tension > 25_000) | u8::from(rng.u32(0..500) == 0) << 3;

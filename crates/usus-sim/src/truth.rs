@@ -40,7 +40,8 @@ impl Truth {
     /// The truth as one line of JSON: kind, offset, length and fields, all values as texts.
     pub fn to_json(&self) -> String {
         let offset = self.offset.map_or("null".to_owned(), |offset| offset.to_string());
-        let fields: Vec<String> = self.fields.iter().map(|(name, fact)| format!("{}:{}", quote(name), json(fact))).collect();
+        let fields: Vec<String> =
+            self.fields.iter().map(|(name, fact)| format!("{}:{}", quote(name), json(fact))).collect();
         let (kind, length) = (quote(self.kind), self.length);
         format!("{{\"kind\":{kind},\"offset\":{offset},\"length\":{length},\"fields\":{{{}}}}}", fields.join(","))
     }
@@ -51,7 +52,8 @@ fn json(fact: &Fact) -> String {
         Fact::Text(text) => quote(text),
         Fact::Items(items) => {
             let object = |item: &Vec<(String, String)>| {
-                let fields: Vec<String> = item.iter().map(|(name, text)| format!("{}:{}", quote(name), quote(text))).collect();
+                let fields: Vec<String> =
+                    item.iter().map(|(name, text)| format!("{}:{}", quote(name), quote(text))).collect();
                 format!("{{{}}}", fields.join(","))
             };
             format!("[{}]", items.iter().map(object).collect::<Vec<_>>().join(","))

@@ -93,14 +93,12 @@ impl Station {
 }
 
 fn boot(time: i64) -> Vec<Message> {
-    [
-        ("anchor", "self test passed"),
-        ("weather", "firmware 4.2, heater fitted"),
-        ("anchor", "zero -0.013 kN"),
-    ]
-    .into_iter()
-    .map(|(unit, message)| line(time, &format!("boot {unit}: {message}"), Some((format!("boot {unit}"), format!(" {message}")))))
-    .collect()
+    [("anchor", "self test passed"), ("weather", "firmware 4.2, heater fitted"), ("anchor", "zero -0.013 kN")]
+        .into_iter()
+        .map(|(unit, message)| {
+            line(time, &format!("boot {unit}: {message}"), Some((format!("boot {unit}"), format!(" {message}"))))
+        })
+        .collect()
 }
 
 fn line(time: i64, text: &str, says: Option<(String, String)>) -> Message {

@@ -93,7 +93,9 @@ impl Mast {
         let pressure = places(self.pressure.next(rng), 4);
         let humidity = self.humidity.next(rng).to_string();
         let item = |kind: &str, value: &str, unit: &str, name: &str| {
-            [("type", kind), ("value", value), ("unit", unit), ("name", name)].map(|(key, text)| (key.to_owned(), text.to_owned())).to_vec()
+            [("type", kind), ("value", value), ("unit", unit), ("name", name)]
+                .map(|(key, text)| (key.to_owned(), text.to_owned()))
+                .to_vec()
         };
         let items = vec![
             item("temperature", &air, "C", "air"),
@@ -131,7 +133,8 @@ impl Mast {
             ("dgps_age", "".into()),
             ("dgps_station", "".into()),
         ]);
-        let mut rmc: Fields = vec![("talker", "GN".into()), ("time", clock_text(now).into()), ("status", "valid".into())];
+        let mut rmc: Fields =
+            vec![("talker", "GN".into()), ("time", clock_text(now).into()), ("status", "valid".into())];
         position(&mut rmc);
         rmc.extend([
             ("speed", speed.clone().into()),
@@ -167,7 +170,8 @@ impl Mast {
             let texts: Vec<String> = part.iter().map(|satellite| satellite.join(",")).collect();
             let text = format!("GPGSV,{sentences},{},{in_view:02},{}", index + 1, texts.join(","));
             let number = |text: &String| text.trim_start_matches('0').to_owned();
-            let at_least_zero = |text: String, sent: &String| if text.is_empty() && !sent.is_empty() { "0".to_owned() } else { text };
+            let at_least_zero =
+                |text: String, sent: &String| if text.is_empty() && !sent.is_empty() { "0".to_owned() } else { text };
             let item = |satellite: &[String; 4]| {
                 ["id", "elevation", "azimuth", "snr"]
                     .map(str::to_owned)

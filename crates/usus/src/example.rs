@@ -140,7 +140,8 @@ fn compare(example: &Example, record: &Record<'_>) -> Vec<Difference> {
 }
 
 fn compare_cell(path: &str, expected: &Expected, found: Option<Cell<'_>>, differences: &mut Vec<Difference>) {
-    let mut differ = |field: String, expected: String, found: String| differences.push(Difference { field, expected, found });
+    let mut differ =
+        |field: String, expected: String, found: String| differences.push(Difference { field, expected, found });
     match (expected, found) {
         (Expected::Value(literal), Some(Cell::Reading(reading))) => {
             if !matches(&literal.value, reading) {
@@ -159,7 +160,9 @@ fn compare_cell(path: &str, expected: &Expected, found: Option<Cell<'_>>, differ
             }
         }
         (_, None) => differ(path.to_string(), "a field of that name".to_string(), "none".to_string()),
-        (Expected::Value(_), Some(Cell::Group(_))) => differ(path.to_string(), "a value".to_string(), "a group".to_string()),
+        (Expected::Value(_), Some(Cell::Group(_))) => {
+            differ(path.to_string(), "a value".to_string(), "a group".to_string())
+        }
         (Expected::Items(..), Some(_)) => differ(path.to_string(), "a group".to_string(), "a value".to_string()),
     }
 }

@@ -51,7 +51,9 @@ impl Fold {
         }
         let Some(last) = series.get_mut(&self.key) else { return };
         for (index, (counter, last)) in kind.counters.iter().zip(last).enumerate() {
-            let Some(found) = cells.integer(&counter.field, 0).and_then(|found| u128::try_from(found).ok()) else { continue };
+            let Some(found) = cells.integer(&counter.field, 0).and_then(|found| u128::try_from(found).ok()) else {
+                continue;
+            };
             let expected = last.map(|last| (last + 1) % counter.modulus);
             if let Some(expected) = expected.filter(|expected| *expected != found) {
                 notices(NoticeKind::CounterJump {

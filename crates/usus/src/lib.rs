@@ -90,9 +90,9 @@ pub use example::{Difference, ExampleOutcome};
 pub use expression::ExpressionProblemKind;
 pub use format::Format;
 pub use ledger::Ledger;
-pub use owned::{OwnedRecord, OwnedValue};
 #[cfg(feature = "serde")]
 pub use owned::RecordError;
+pub use owned::{OwnedRecord, OwnedValue};
 pub use plan::{LayoutRow, Plan, UnknownName, Wants};
 pub use problem::{Problem, ProblemKind, Problems};
 pub use record::{Cell, Item, Items, Record};

@@ -83,9 +83,7 @@ impl Record<'_> {
     }
 }
 
-fn owned_fields<'a>(
-    fields: impl Iterator<Item = (&'a crate::FieldSchema, Reading<'a>)>,
-) -> Vec<(String, OwnedValue)> {
+fn owned_fields<'a>(fields: impl Iterator<Item = (&'a crate::FieldSchema, Reading<'a>)>) -> Vec<(String, OwnedValue)> {
     fields.map(|(schema, reading)| (schema.name.clone(), reading.into())).collect()
 }
 

@@ -196,15 +196,11 @@ impl Problem {
                  columns of outputs (received, source, line, offset, length, item, quality) are taken",
                 limits::NAME
             )),
-            ProblemKind::Unnamed { .. } => {
-                Some("name them as fields, or declare what is known to carry nothing with `reserved = true`".to_string())
-            }
-            ProblemKind::CoversItself => {
-                Some("set `from` and `to` so that they leave its own bytes out".to_string())
-            }
-            ProblemKind::Unreachable { .. } => {
-                Some("give the earlier record a `when`, or put it last".to_string())
-            }
+            ProblemKind::Unnamed { .. } => Some(
+                "name them as fields, or declare what is known to carry nothing with `reserved = true`".to_string(),
+            ),
+            ProblemKind::CoversItself => Some("set `from` and `to` so that they leave its own bytes out".to_string()),
+            ProblemKind::Unreachable { .. } => Some("give the earlier record a `when`, or put it last".to_string()),
             _ => None,
         }
     }
@@ -297,13 +293,56 @@ impl fmt::Display for Problems {
 
 impl core::error::Error for Problems {}
 
+/// How many insertions, deletions, replacements and swaps of neighbours lead from one word to the other (optimal string alignment).
+/// Written out because the usual crate for it needs the standard library.
+fn distance(from: &str, to: &str) -> usize {
+    let (from, to): (Vec<char>, Vec<char>) = (from.chars().collect(), to.chars().collect());
+    let mut rows: [Vec<usize>; 3] = [Vec::new(), Vec::new(), (0..=to.len()).collect()];
+    for i in 1..=from.len() {
+        rows.rotate_left(1);
+        let mut row = [i].to_vec();
+        for j in 1..=to.len() {
+            let replaced = rows[1][j - 1] + usize::from(from[i - 1] != to[j - 1]);
+            let mut least = replaced.min(rows[1][j] + 1).min(row[j - 1] + 1);
+            if i > 1 && j > 1 && from[i - 1] == to[j - 2] && from[i - 2] == to[j - 1] {
+                least = least.min(rows[0][j - 2] + 1);
+            }
+            row.push(least);
+        }
+        rows[2] = row;
+    }
+    rows[2][to.len()]
+}
+
 /// The known word most like `word`, if one is near enough to be meant.
 pub(crate) fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<String> {
     let lower = word.to_lowercase();
     known
         .into_iter()
-        .map(|candidate| (strsim::damerau_levenshtein(&lower, &candidate.to_lowercase()), candidate))
+        .map(|candidate| (distance(&lower, &candidate.to_lowercase()), candidate))
         .min_by_key(|(distance, _)| *distance)
         .filter(|(distance, candidate)| *distance <= 1.max(candidate.len() / 3) && *distance < candidate.len())
         .map(|(_, candidate)| candidate.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_are_as_far_apart_as_they_are() {
+        for (from, to, wanted) in [
+            ("", "", 0),
+            ("", "abc", 3),
+            ("length", "length", 0),
+            ("lenght", "length", 1),
+            ("strat", "start", 1),
+            ("lenth", "length", 1),
+            ("ca", "abc", 3),
+            ("kitten", "sitting", 3),
+        ] {
+            assert_eq!(distance(from, to), wanted, "{from} {to}");
+            assert_eq!(distance(to, from), wanted, "{to} {from}");
+        }
+    }
 }

@@ -111,7 +111,8 @@ impl<'a> Cells<'a> {
         if matches!(raw, RawValue::NotSent) {
             return Reading::absent(Absent::NotSent);
         }
-        if matches!(field.raw, Raw::Columns(_) | Raw::Characters(..)) && matches!(&raw, RawValue::Bytes(text) if text.trim_ascii().is_empty())
+        if matches!(field.raw, Raw::Columns(_) | Raw::Characters(..))
+            && matches!(&raw, RawValue::Bytes(text) if text.trim_ascii().is_empty())
         {
             return Reading::absent(Absent::Empty);
         }
@@ -181,12 +182,14 @@ impl<'a> Cells<'a> {
             Some(first) => first,
             None => return Reading::absent(Absent::NotSent),
         };
-        let (number, letter) = (self.column_text(first, 1).unwrap_or(text), self.column_text(first + 1, 1).unwrap_or_default());
+        let (number, letter) =
+            (self.column_text(first, 1).unwrap_or(text), self.column_text(first + 1, 1).unwrap_or_default());
         let (number, letter) = (number.trim_ascii(), letter.trim_ascii());
         if number.is_empty() && letter.is_empty() {
             return Reading::absent(Absent::Empty);
         }
-        degrees_of(number, letter, most, letters).map_or(Reading::invalid(), |value| Reading::good(Value::Decimal(value)))
+        degrees_of(number, letter, most, letters)
+            .map_or(Reading::invalid(), |value| Reading::good(Value::Decimal(value)))
     }
 }
 

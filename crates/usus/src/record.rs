@@ -120,7 +120,13 @@ impl<'a> Record<'a> {
                     crate::plan::At::Back(place) => self.cells.bytes.len().saturating_sub(place),
                 };
                 let bounds = Bounds { first, size: group.size, count };
-                Cell::Group(Items { schema: &schema.items, outputs: &group.outputs, cells: self.cells, bounds, next: 0 })
+                Cell::Group(Items {
+                    schema: &schema.items,
+                    outputs: &group.outputs,
+                    cells: self.cells,
+                    bounds,
+                    next: 0,
+                })
             }
             output => Cell::Reading(reading(output, &self.cells, 0)),
         }
@@ -209,7 +215,10 @@ impl<'a> Item<'a> {
     /// Its fields in the order of the schema.
     pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Reading<'a>)> + use<'a> {
         let item = *self;
-        self.schema.iter().zip(self.outputs).map(move |(schema, output)| (schema, reading(output, &item.cells, item.base)))
+        self.schema
+            .iter()
+            .zip(self.outputs)
+            .map(move |(schema, output)| (schema, reading(output, &item.cells, item.base)))
     }
 
     /// The field of that name.

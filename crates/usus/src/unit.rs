@@ -34,12 +34,7 @@ use Dimension::{
     Angle, Current, Force, Fraction, Frequency, Length, Mass, Pressure, Speed, Temperature, Time, Voltage, Volume,
 };
 
-const fn unit(
-    spellings: &'static [&'static str],
-    dimension: Dimension,
-    numerator: i128,
-    denominator: i128,
-) -> Unit {
+const fn unit(spellings: &'static [&'static str], dimension: Dimension, numerator: i128, denominator: i128) -> Unit {
     Unit { spellings, dimension, numerator, denominator, offset: (0, 1) }
 }
 
@@ -132,10 +127,7 @@ pub(crate) fn conversion(from: &str, to: &str) -> Option<Conversion> {
     }
     let (numerator, denominator) = reduce(from.numerator * to.denominator, from.denominator * to.numerator);
     // (from.offset - to.offset) / to.factor
-    let difference = (
-        from.offset.0 * to.offset.1 - to.offset.0 * from.offset.1,
-        from.offset.1 * to.offset.1,
-    );
+    let difference = (from.offset.0 * to.offset.1 - to.offset.0 * from.offset.1, from.offset.1 * to.offset.1);
     let addend = reduce(difference.0 * to.denominator, difference.1 * to.numerator);
     Some(Conversion { numerator, denominator, addend })
 }
@@ -174,7 +166,8 @@ mod tests {
         ] {
             let conversion = conversion(from, to).unwrap();
             let value = Decimal::parse(value.as_bytes()).unwrap();
-            let result = value.convert(conversion.numerator, conversion.denominator, conversion.addend, places).unwrap();
+            let result =
+                value.convert(conversion.numerator, conversion.denominator, conversion.addend, places).unwrap();
             assert_eq!(result.to_string(), wanted, "{value} {from} in {to}");
         }
         assert!(conversion("m", "s").is_none());

@@ -116,7 +116,8 @@ fn what_is_in_the_way_is_named() {
     let folder = tempfile::tempdir().unwrap();
     let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
     let convert = |out: &str, more: &[&str]| {
-        let arguments = [&["convert", "demo/samples/rope-tension.bin", "--format", ROPE, "--out", out][..], more].concat();
+        let arguments =
+            [&["convert", "demo/samples/rope-tension.bin", "--format", ROPE, "--out", out][..], more].concat();
         usus(&arguments)
     };
     assert_eq!(convert(&path("r.jsonl"), &[]).status, 0);

@@ -36,7 +36,8 @@ pub fn ran(output: Output) -> Ran {
 impl Ran {
     /// All of it, for snapshots. What differs from run to run is replaced.
     pub fn shown(&self, folder: &Path) -> String {
-        let text = format!("status {}\n--- standard output\n{}--- standard error\n{}", self.status, self.out, self.said);
+        let text =
+            format!("status {}\n--- standard output\n{}--- standard error\n{}", self.status, self.out, self.said);
         text.replace(&folder.display().to_string(), "FOLDER")
     }
 }

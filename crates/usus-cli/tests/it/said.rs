@@ -62,13 +62,18 @@ fn conversions() {
     snapshot("convert_again", &[&rope[..], &[&out("rope")]].concat(), folder.path());
     snapshot("convert_two_kinds_to_one_table", &[&rope[..], &[&out("rope.csv")]].concat(), folder.path());
     snapshot("convert_unknown_field", &[&rope[..], &[&out("x"), "--fields", "sample.tensoin"]].concat(), folder.path());
-    let mast = ["convert", "demo/samples/wind-mast.pcapng", "demo/samples/wind-mast.bin", "--format", "nmea-0183", "--out"];
+    let mast =
+        ["convert", "demo/samples/wind-mast.pcapng", "demo/samples/wind-mast.bin", "--format", "nmea-0183", "--out"];
     snapshot("convert_two_sources", &[&mast[..], &[&out("mast"), "--origin"]].concat(), folder.path());
     let rows = fs::read_to_string(folder.path().join("mast/zda.csv")).unwrap();
     insta::assert_snapshot!("convert_two_sources_zda", rows.replace("\r\n", "\n"));
     let valley = ["convert", "demo/samples/valley-station.pcapng", "--format", "demo/formats/valley-station.toml"];
     snapshot("convert_boot_to_json", &[&valley[..], &["--records", "boot"]].concat(), folder.path());
-    snapshot("convert_json_messages", &[&valley[..], &["--records", "boot", "--messages", "json"]].concat(), folder.path());
+    snapshot(
+        "convert_json_messages",
+        &[&valley[..], &["--records", "boot", "--messages", "json"]].concat(),
+        folder.path(),
+    );
 }
 
 #[test]
@@ -116,14 +121,22 @@ fn nothing_reaches_the_terminal_raw() {
 #[test]
 fn json_messages_are_json_line_by_line() {
     for arguments in [
-        &["--messages", "json", "convert", "demo/samples/valley-station.bin", "--format", "demo/formats/valley-station.toml"][..],
+        &[
+            "--messages",
+            "json",
+            "convert",
+            "demo/samples/valley-station.bin",
+            "--format",
+            "demo/formats/valley-station.toml",
+        ][..],
         &["--messages", "json", "convert", "nothing", "--format", "nmea-0183"],
         &["--messages", "json", "check", "nothing"],
     ] {
         let ran = ran(command(arguments).output().unwrap());
         assert!(!ran.said.is_empty());
         for line in ran.said.lines() {
-            let message: serde_json::Value = serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"));
+            let message: serde_json::Value =
+                serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"));
             assert!(message["level"].is_string(), "{line}");
         }
     }

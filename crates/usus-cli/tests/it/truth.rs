@@ -51,8 +51,12 @@ fn on_a_perfect_line_every_message_becomes_its_record() {
                 let record = records.next().unwrap();
                 assert_eq!(record["kind"], truth.kind);
                 assert_eq!(record["ranges"], serde_json::json!([[truth.offset.unwrap(), truth.length]]));
-                let fields: Vec<(&str, Fact)> =
-                    record["fields"].as_object().unwrap().iter().map(|(name, value)| (name.as_str(), fact(value))).collect();
+                let fields: Vec<(&str, Fact)> = record["fields"]
+                    .as_object()
+                    .unwrap()
+                    .iter()
+                    .map(|(name, value)| (name.as_str(), fact(value)))
+                    .collect();
                 let said: Vec<(&str, Fact)> = truth.fields.iter().map(|(name, fact)| (*name, fact.clone())).collect();
                 assert_eq!(fields, said, "{} at {:?}", truth.kind, truth.offset);
             }

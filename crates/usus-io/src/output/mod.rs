@@ -71,13 +71,17 @@ pub enum OutputError {
         path: PathBuf,
     },
     /// Several kinds of record do not go into one table.
-    #[error("the format has the records {kinds}, and one table holds only one; name it with --records, or give a directory")]
+    #[error(
+        "the format has the records {kinds}, and one table holds only one; name it with --records, or give a directory"
+    )]
     SeveralKinds {
         /// The kinds.
         kinds: String,
     },
     /// Groups need tables of their own, and there is no place for them.
-    #[error("{kind} has the group {group}, which needs a table of its own; give a directory, or leave it out with --fields")]
+    #[error(
+        "{kind} has the group {group}, which needs a table of its own; give a directory, or leave it out with --fields"
+    )]
     Group {
         /// The kind.
         kind: String,

@@ -84,10 +84,10 @@ impl Tables {
 
     fn new(plan: &Plan, place: Place, options: TableOptions, overwrite: bool) -> Result<Tables, OutputError> {
         let schema = plan.schema().clone();
-        let kinds = schema.kinds.iter().map(|kind| KindTables {
-            records: None,
-            groups: kind.fields.iter().map(|_| None).collect(),
-        });
+        let kinds = schema
+            .kinds
+            .iter()
+            .map(|kind| KindTables { records: None, groups: kind.fields.iter().map(|_| None).collect() });
         let kinds = kinds.collect();
         let mut tables =
             Tables { place, options, schema, kinds, origin: Origin::default(), overwrite, quality: Vec::new() };
@@ -350,7 +350,8 @@ fn only_kind(schema: &Schema) -> Result<&KindSchema, OutputError> {
     match (wanted.next(), wanted.next()) {
         (Some(kind), None) => Ok(kind),
         _ => {
-            let kinds: Vec<&str> = schema.kinds.iter().filter(|kind| kind.wanted).map(|kind| kind.name.as_str()).collect();
+            let kinds: Vec<&str> =
+                schema.kinds.iter().filter(|kind| kind.wanted).map(|kind| kind.name.as_str()).collect();
             Err(OutputError::SeveralKinds { kinds: kinds.join(", ") })
         }
     }

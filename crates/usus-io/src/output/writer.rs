@@ -27,12 +27,21 @@ impl RowWriter {
         let mut options = OpenOptions::new();
         options.write(true);
         // An existing file is replaced only when asked, also if it comes into being just now.
-        if overwrite { options.create(true).truncate(true) } else { options.create_new(true) };
+        if overwrite {
+            options.create(true).truncate(true)
+        } else {
+            options.create_new(true)
+        };
         let file = options.open(path).map_err(|error| match error.kind() {
             io::ErrorKind::AlreadyExists => OutputError::Exists { path: path.to_owned() },
             _ => OutputError::write(path)(error),
         })?;
-        Ok(RowWriter { target: Target::File(file), path: path.to_owned(), buffer: Vec::with_capacity(2 * BUFFER), rows: 0 })
+        Ok(RowWriter {
+            target: Target::File(file),
+            path: path.to_owned(),
+            buffer: Vec::with_capacity(2 * BUFFER),
+            rows: 0,
+        })
     }
 
     pub(super) fn standard_output() -> RowWriter {

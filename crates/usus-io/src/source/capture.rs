@@ -124,7 +124,8 @@ impl<W: Write> CaptureWriter<W> {
         // Inbound: a capture holds what was received.
         self.option(PACKET_FLAGS, &1u32.to_le_bytes());
         if !faults.is_empty() {
-            let list: Vec<String> = faults.iter().map(|fault| format!("{}@{}", fault_word(fault.kind), fault.at)).collect();
+            let list: Vec<String> =
+                faults.iter().map(|fault| format!("{}@{}", fault_word(fault.kind), fault.at)).collect();
             self.custom_option(&format!("faults={}", list.join(";")));
         }
         self.end()
@@ -428,7 +429,10 @@ impl<R: Read> CaptureReader<R> {
             _ => {}
         });
         let Some(ticks) = ticks else {
-            return Err(SourceError::Capture { at: self.at, what: "the time resolution of an interface is impossible" });
+            return Err(SourceError::Capture {
+                at: self.at,
+                what: "the time resolution of an interface is impossible",
+            });
         };
         self.interfaces.push(Interface { line: self.lines, ticks });
         self.lines += 1;
@@ -441,7 +445,10 @@ impl<R: Read> CaptureReader<R> {
         let captured = self.u32(&self.block, 12) as usize;
         let original = self.u32(&self.block, 16) as usize;
         let Some(interface) = self.interfaces.get(number) else {
-            return Err(SourceError::Capture { at: self.at, what: "a packet belongs to an interface that is not there" });
+            return Err(SourceError::Capture {
+                at: self.at,
+                what: "a packet belongs to an interface that is not there",
+            });
         };
         if self.block.len() < 20 + captured {
             return Err(SourceError::Capture { at: self.at, what: "a packet is longer than its block" });
@@ -468,7 +475,8 @@ impl<R: Read> CaptureReader<R> {
             return;
         }
         let text = self.block.get(4..).and_then(|text| std::str::from_utf8(text).ok()).unwrap_or_default();
-        let Some(text) = text.trim_end_matches('\0').strip_prefix(PREFIX).and_then(|text| text.strip_prefix("loss;")) else {
+        let Some(text) = text.trim_end_matches('\0').strip_prefix(PREFIX).and_then(|text| text.strip_prefix("loss;"))
+        else {
             return;
         };
         let value = |wanted: &str| text.split(';').find_map(|pair| pair.strip_prefix(wanted)?.strip_prefix('='));

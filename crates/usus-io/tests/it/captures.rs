@@ -22,7 +22,11 @@ fn read(bytes: &[u8]) -> (Vec<Entry>, Option<Torn>, Option<SourceError>, Option<
         match reader.next() {
             Ok(None) => break None,
             Ok(Some(SourceEvent::Line(line))) => {
-                entries.push(Entry::Line { name: line.name, start: line.start, baud: line.serial.map(|serial| serial.baud) });
+                entries.push(Entry::Line {
+                    name: line.name,
+                    start: line.start,
+                    baud: line.serial.map(|serial| serial.baud),
+                });
             }
             Ok(Some(SourceEvent::Chunk { line, time, bytes, faults })) => entries.push(Entry::Chunk {
                 line,
@@ -168,7 +172,10 @@ fn damage_is_an_error_at_its_place_after_all_before_it() {
     broken[section + 4] = 13;
     let (entries, _, error, _) = read(&broken);
     assert!(entries.is_empty());
-    assert_eq!(error.unwrap().to_string(), format!("not a sound capture at byte {section}: the length of a block is impossible"));
+    assert_eq!(
+        error.unwrap().to_string(),
+        format!("not a sound capture at byte {section}: the length of a block is impossible")
+    );
     let mut other_link = bytes.clone();
     other_link[section + 8] = 1;
     let (_, _, error, _) = read(&other_link);

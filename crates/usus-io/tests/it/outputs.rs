@@ -13,7 +13,13 @@ fn plan(text: &str) -> Plan {
 }
 
 /// Converts bytes into `destination`.
-fn convert(plan: &Plan, bytes: &[u8], destination: &Destination, options: TableOptions, rejects: Option<&Path>) -> Result<(), OutputError> {
+fn convert(
+    plan: &Plan,
+    bytes: &[u8],
+    destination: &Destination,
+    options: TableOptions,
+    rejects: Option<&Path>,
+) -> Result<(), OutputError> {
     let mut outputs = Outputs::open(plan, destination, options, rejects, false)?;
     outputs.begin_source("cell, \"left\".bin");
     pump(&mut RawReader::new(bytes, None), &mut Decoder::new(plan), &mut outputs, &mut |_| true).unwrap();
@@ -56,7 +62,8 @@ const AWKWARD: &str = r#"
     ]
 "#;
 
-const INPUT: &[u8] = b"plain;1;F;x\r\nwith, comma;\r\nwith \"quotes\";16.150;0A;\"y\";zz;\xB0C\r\n\x1B[31m\t\\;-\r\nnope\r\n";
+const INPUT: &[u8] =
+    b"plain;1;F;x\r\nwith, comma;\r\nwith \"quotes\";16.150;0A;\"y\";zz;\xB0C\r\n\x1B[31m\t\\;-\r\nnope\r\n";
 
 #[test]
 fn tables_hold_what_the_records_say() {
@@ -117,7 +124,8 @@ fn floats_and_wide_integers_keep_their_digits() {
         "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 21\n[record.r]\nfields = [{ name = 'f', type = 'f32be' }, { name = 'd', type = 'f64be' }, { name = 'u', type = 'u64be' }]",
     );
     let mut bytes = Vec::new();
-    for (f, d, u) in [(0.1f32, 0.1f64, u64::MAX), (f32::NAN, f64::INFINITY, 0), (1e21, -0.0, 1 << 53), (231.0, 1e-7, 7)] {
+    for (f, d, u) in [(0.1f32, 0.1f64, u64::MAX), (f32::NAN, f64::INFINITY, 0), (1e21, -0.0, 1 << 53), (231.0, 1e-7, 7)]
+    {
         bytes.push(0xAA);
         bytes.extend_from_slice(&f.to_be_bytes());
         bytes.extend_from_slice(&d.to_be_bytes());

@@ -36,10 +36,8 @@ impl Cyclic {
         if let Some(tables) = Arc::get_mut(&mut tables) {
             tables[0].copy_from_slice(&first);
             for index in 1..8 {
-                for byte in 0..256 {
-                    let before = tables[index - 1][byte];
-                    tables[index][byte] = before >> 8 ^ first[(before & 0xFF) as usize];
-                }
+                let before = tables[index - 1];
+                tables[index] = before.map(|before| before >> 8 ^ first[(before & 0xFF) as usize]);
             }
         }
         Cyclic::Narrow { parameters, tables }
@@ -103,7 +101,8 @@ fn finish(parameters: &Parameters, register: u128) -> u128 {
         true => register,
         false => register.swap_bytes() >> (128 - parameters.width),
     };
-    let value = if parameters.reflect_input == parameters.reflect_output { value } else { reflect(value, parameters.width) };
+    let value =
+        if parameters.reflect_input == parameters.reflect_output { value } else { reflect(value, parameters.width) };
     value ^ parameters.final_xor
 }
 

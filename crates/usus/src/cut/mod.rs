@@ -110,7 +110,7 @@ pub(crate) struct Framed {
     pub(crate) frame: u16,
     /// First byte and end of what is read in it, from the frame's start.
     pub(crate) content: (u32, u32),
-    pub(crate) check: Held,
+    pub(crate) check: CheckState,
     pub(crate) choice: Choice,
     pub(crate) ended: Ended,
     /// What stood in the way of the first candidate inside of a text.
@@ -119,9 +119,9 @@ pub(crate) struct Framed {
 
 /// What is known of a frame's checksum.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Held {
+pub(crate) enum CheckState {
     /// It holds.
-    Held,
+    Holds,
     /// The frame came without one.
     Absent,
     /// The frame has none by its declaration.
@@ -155,7 +155,7 @@ enum Verdict {
     /// So many bytes from its start are needed to say more.
     Need(usize),
     /// It is a frame of that length.
-    Frame { length: usize, content: (u32, u32), check: Held, choice: Choice },
+    Frame { length: usize, content: (u32, u32), check: CheckState, choice: Choice },
     /// It is none.
     Fail(Reason),
 }

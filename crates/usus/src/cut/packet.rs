@@ -1,6 +1,6 @@
 //! The `packet` cut: a start pattern, a length that is fixed or told by a field, constants in the header, a checksum.
 
-use super::{Choice, Held, Start, Verdict, View};
+use super::{CheckState, Choice, Start, Verdict, View};
 use crate::check;
 use crate::claim;
 use crate::event::Reason;
@@ -49,10 +49,10 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8]) 
     Verdict::Frame { length, content: (0, length as u32), check, choice }
 }
 
-fn test(frame: &Frame, bytes: &[u8]) -> Result<Held, (u128, Option<u128>)> {
+fn test(frame: &Frame, bytes: &[u8]) -> Result<CheckState, (u128, Option<u128>)> {
     match &frame.check {
-        Some(check) => check::test(check, bytes).map(|()| Held::Held),
-        None => Ok(Held::Undeclared),
+        Some(check) => check::test(check, bytes).map(|()| CheckState::Holds),
+        None => Ok(CheckState::Undeclared),
     }
 }
 

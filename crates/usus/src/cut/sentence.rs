@@ -5,7 +5,7 @@
 
 use memchr::memchr2;
 
-use super::{Choice, Expect, Held, Rest, Start, Step, Verdict, View};
+use super::{CheckState, Choice, Expect, Rest, Start, Step, Verdict, View};
 use crate::checksum::xor;
 use crate::event::Reason;
 use crate::format::Presence;
@@ -38,9 +38,12 @@ pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
             Some(digits) => {
                 let computed = xor(&text[..stop]);
                 match hex_byte(digits) {
-                    Some(sent) if sent == computed => {
-                        Verdict::Frame { length: stop + 4, content, check: Held::Held, choice: Choice::Undecided }
-                    }
+                    Some(sent) if sent == computed => Verdict::Frame {
+                        length: stop + 4,
+                        content,
+                        check: CheckState::Holds,
+                        choice: Choice::Undecided,
+                    },
                     sent => {
                         let sent = sent.map(u128::from);
                         Verdict::Fail(Reason::Checksum { frame, computed: computed.into(), sent })
@@ -54,7 +57,7 @@ pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
             Verdict::Fail(Reason::SentenceByte { frame, byte: b'$' })
         }
         b'\r' | b'\n' => {
-            Verdict::Frame { length: stop + 1, content, check: Held::Absent, choice: Choice::Undecided }
+            Verdict::Frame { length: stop + 1, content, check: CheckState::Absent, choice: Choice::Undecided }
         }
         byte => Verdict::Fail(Reason::SentenceByte { frame, byte }),
     }

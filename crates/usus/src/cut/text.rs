@@ -2,7 +2,7 @@
 
 use memchr::{memchr, memchr2, memmem};
 
-use super::{Choice, Ended, Framed, Held, Line, Rest, Run, Scan, Step, next_split};
+use super::{CheckState, Choice, Ended, Framed, Line, Rest, Run, Scan, Step, next_split};
 use crate::event::Reason;
 use crate::format::LineEnd;
 use crate::plan::Cut;
@@ -43,7 +43,7 @@ impl Line<'_> {
         }
         let tried = core::mem::take(&mut scan.run).first;
         let content = (0, (to - self.at) as u32);
-        let framed = Framed { frame, content, check: Held::Untested, choice: Choice::Undecided, ended, tried };
+        let framed = Framed { frame, content, check: CheckState::Untested, choice: Choice::Undecided, ended, tried };
         Step::Frame { frame: framed, to, rest: Rest::CLEAN }
     }
 

@@ -65,7 +65,12 @@ impl Line<'_> {
             scan.run = Run { candidates: short.before, first: short.first, whole: cut.whole, short: None };
             let step = self.run(short.start, scan);
             let behind = super::Short { before: 0, first: None, ..short };
-            scan.run = Run { candidates: cut.candidates - short.before, first: Some(short.reason), whole: true, short: Some(behind) };
+            scan.run = Run {
+                candidates: cut.candidates - short.before,
+                first: Some(short.reason),
+                whole: true,
+                short: Some(behind),
+            };
             return step;
         }
         let run = core::mem::take(&mut scan.run);

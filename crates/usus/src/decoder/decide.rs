@@ -4,7 +4,7 @@ use alloc::vec::Vec;
 
 use crate::check;
 use crate::claim::{self, Extent};
-use crate::cut::{Choice, Ended, Framed, Held, LineEdge};
+use crate::cut::{CheckState, Choice, Ended, Framed, LineEdge};
 use crate::event::{NoticeKind, Reason};
 use crate::plan::{Cut, Edge, Field, Frame, Inner};
 use crate::read::Cells;
@@ -37,7 +37,7 @@ pub(super) fn decide<'p>(
     let frame = &plan.frames[usize::from(framed.frame)];
     let is_text = matches!(frame.cut, Cut::Text { .. });
     let tested = test(frame, framed, bytes);
-    let vouched = tested == Ok(Held::Held);
+    let vouched = tested == Ok(CheckState::Holds);
     if is_text && !vouched {
         // Nothing vouches for the whole of a text whose beginning or end is missing.
         if framed.ended == Ended::Closed {
@@ -73,12 +73,12 @@ pub(super) fn decide<'p>(
 }
 
 /// Tests the checksum of a text; the other cuts have done so before they called it a frame.
-fn test(frame: &Frame, framed: &Framed, bytes: &[u8]) -> Result<Held, Reason> {
+fn test(frame: &Frame, framed: &Framed, bytes: &[u8]) -> Result<CheckState, Reason> {
     match (framed.check, &frame.check) {
-        (Held::Untested, Some(check)) => check::test(check, bytes)
-            .map(|()| Held::Held)
+        (CheckState::Untested, Some(check)) => check::test(check, bytes)
+            .map(|()| CheckState::Holds)
             .map_err(|(computed, sent)| Reason::Checksum { frame: framed.frame, computed, sent }),
-        (Held::Untested, None) => Ok(Held::Undeclared),
+        (CheckState::Untested, None) => Ok(CheckState::Undeclared),
         (check, _) => Ok(check),
     }
 }
@@ -88,7 +88,7 @@ fn claim<'p>(
     framed: &Framed,
     frame: &'p Frame,
     bytes: &[u8],
-    check: Held,
+    check: CheckState,
     columns: &mut Vec<u32>,
 ) -> Decision<'p> {
     let content = content(frame, framed, bytes.len());
@@ -111,12 +111,14 @@ fn claim<'p>(
         Choice::Unclaimed | Choice::Undecided => return reject(Reason::Unclaimed { frame: framed.frame }),
     };
     let kind = &plan.kinds[usize::from(number)];
-    if check == Held::Absent && kind.checksum_required {
+    if check == CheckState::Absent && kind.checksum_required {
         return reject(Reason::ChecksumAbsent { frame: framed.frame });
     }
-    if let Some(equals) = frame.header.iter().position(|field| {
-        matches!(&field.equals, Some(constant) if !header.equals(&field.field, 0, constant))
-    }) {
+    if let Some(equals) = frame
+        .header
+        .iter()
+        .position(|field| matches!(&field.equals, Some(constant) if !header.equals(&field.field, 0, constant)))
+    {
         return reject(Reason::Constant { frame: framed.frame, field: equals as u16 });
     }
     let extent = match claim::fit(number, kind, &header) {

@@ -81,6 +81,9 @@ impl Type {
     }
 }
 
+/// What a name stands for and its type, or the known name most like it.
+pub(crate) type Resolved<N> = Result<(N, Type), Option<String>>;
+
 /// A node of the tree and where it stands. `N` is what a name has become: its text, later the caller's reference.
 #[derive(Clone, Debug)]
 pub(crate) struct Expression<N> {
@@ -148,7 +151,7 @@ impl Expression<String> {
     /// be a condition. Reports every problem it finds.
     pub(crate) fn check<N>(
         self,
-        resolve: &mut dyn FnMut(&str) -> Result<(N, Type), Option<String>>,
+        resolve: &mut dyn FnMut(&str) -> Resolved<N>,
         problems: &mut dyn FnMut(ExpressionProblem),
     ) -> Option<Expression<N>> {
         let span = self.span.clone();
@@ -159,7 +162,7 @@ impl Expression<String> {
 
     fn resolved<N>(
         self,
-        resolve: &mut dyn FnMut(&str) -> Result<(N, Type), Option<String>>,
+        resolve: &mut dyn FnMut(&str) -> Resolved<N>,
         problems: &mut dyn FnMut(ExpressionProblem),
     ) -> Option<(Expression<N>, Type)> {
         let span = self.span;
@@ -367,7 +370,11 @@ mod tests {
             ("n", 0..1, "a `when` needs a condition, this is a number"),
             ("not n", 4..5, "`not` needs a condition, this is a number"),
             ("n == 7 and t", 11..12, "`and` needs a condition, this is a text"),
-            ("n == 99999999999999999999999999999999999999999", 5..46, "expected a number of at most 38 digits, found `99999999999999999999999999999999999999999`"),
+            (
+                "n == 99999999999999999999999999999999999999999",
+                5..46,
+                "expected a number of at most 38 digits, found `99999999999999999999999999999999999999999`",
+            ),
             ("n # 7", 2..3, "expected a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`), found `#`"),
         ] {
             let problems = evaluate(text).unwrap_err();

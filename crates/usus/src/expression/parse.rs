@@ -90,21 +90,18 @@ impl<'t> Parser<'t> {
     fn comparison(&mut self) -> Result<Expression<String>, ExpressionProblem> {
         let left = self.primary()?;
         let (token, span) = self.peek()?;
-        let make: fn(Comparison, Box<[Expression<String>; 2]>) -> Node<String> = Node::Compare;
         match token {
             Token::Compare(comparison) => {
                 self.at = span.end;
                 let right = self.primary()?;
-                Ok(join(left, right, |sides| make(comparison, sides)))
+                Ok(join(left, right, |sides| Node::Compare(comparison, sides)))
             }
             Token::Word("starts") => {
                 self.at = span.end;
                 let right = self.primary()?;
                 Ok(join(left, right, Node::Starts))
             }
-            Token::Other => {
-                Err(self.expected("a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`)", span))
-            }
+            Token::Other => Err(self.expected("a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`)", span)),
             _ => Ok(left),
         }
     }

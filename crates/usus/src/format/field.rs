@@ -24,11 +24,7 @@ fn read_list(keys: &mut Keys<'_, '_>, key: &'static str, groups: bool) -> Vec<Fi
         let kind = ProblemKind::TooMany { what: "fields", found: tables.len(), limit: limits::FIELDS };
         keys.problem(span.clone(), kind);
     }
-    tables
-        .into_iter()
-        .take(limits::FIELDS)
-        .map(|(table, span)| read(table, span, groups, keys.problems))
-        .collect()
+    tables.into_iter().take(limits::FIELDS).map(|(table, span)| read(table, span, groups, keys.problems)).collect()
 }
 
 fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Problems) -> Field {
@@ -66,7 +62,9 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         rollover: keys.integer("rollover"),
         layout: keys.text("layout"),
         optional: keys.flag("optional"),
-        strict: keys.word("invalid", "treatment of invalid text", &[("reject", true), ("keep", false)]).unwrap_or(false),
+        strict: keys
+            .word("invalid", "treatment of invalid text", &[("reject", true), ("keep", false)])
+            .unwrap_or(false),
         fill: read_fill(&mut keys),
         group: read_group(&mut keys, groups),
     };

@@ -159,7 +159,7 @@ fn read_check(keys: &mut Keys<'_, '_>) -> Option<Check> {
     });
     let form = inner.required_text("type").and_then(|word| {
         let width = inner.size("width", 1);
-        let form = match (word.value.as_str(), width) {
+        match (word.value.as_str(), width) {
             ("hex", Some(width)) => Some(CheckForm::Hex(width.value)),
             ("hex", None) => {
                 inner.missing("width");
@@ -167,7 +167,10 @@ fn read_check(keys: &mut Keys<'_, '_>) -> Option<Check> {
             }
             (_, width) => {
                 if let Some(width) = width {
-                    inner.problem(width.span, ProblemKind::Conflict { key: "width", with: "an integer type".to_string() });
+                    inner.problem(
+                        width.span,
+                        ProblemKind::Conflict { key: "width", with: "an integer type".to_string() },
+                    );
                 }
                 let integer = integer_type(&word.value).map(CheckForm::Binary);
                 if integer.is_none() {
@@ -175,8 +178,7 @@ fn read_check(keys: &mut Keys<'_, '_>) -> Option<Check> {
                 }
                 integer
             }
-        };
-        form
+        }
     });
     let byte = inner.integer("byte").map(|byte| byte.value);
     let from = inner.integer("from").map_or(0, |from| from.value);

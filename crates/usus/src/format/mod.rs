@@ -132,7 +132,9 @@ impl Serial {
 
     /// How long one character takes on the line: start bit, data bits, parity bit, stop bits.
     pub fn character(self) -> Span {
-        let half_bits = 2 + 2 * i64::from(self.data_bits) + 2 * i64::from(self.parity != Parity::None)
+        let half_bits = 2
+            + 2 * i64::from(self.data_bits)
+            + 2 * i64::from(self.parity != Parity::None)
             + i64::from(self.half_stop_bits);
         Span::from_nanoseconds(half_bits * 500_000_000 / i64::from(self.baud))
     }

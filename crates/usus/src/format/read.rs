@@ -245,10 +245,11 @@ pub(super) fn integer_type(text: &str) -> Option<super::Integer> {
 
 /// Every word that `type` can be, for messages.
 pub(super) fn type_words() -> Vec<String> {
-    let mut words: Vec<String> =
-        ["text", "bytes", "number", "hex", "lat", "lon", "clock", "date", "f32be", "f32le", "f64be", "f64le", "u8", "i8"]
-            .map(ToString::to_string)
-            .to_vec();
+    let mut words: Vec<String> = [
+        "text", "bytes", "number", "hex", "lat", "lon", "clock", "date", "f32be", "f32le", "f64be", "f64le", "u8", "i8",
+    ]
+    .map(ToString::to_string)
+    .to_vec();
     for bits in (16..=64).step_by(8) {
         for (sign, order) in [("u", "be"), ("u", "le"), ("i", "be"), ("i", "le")] {
             words.push(alloc::format!("{sign}{bits}{order}"));
@@ -262,7 +263,12 @@ pub(super) fn unknown_type(found: &str) -> ProblemKind {
     let ordered = ["be", "le"].map(|order| alloc::format!("{found}{order}"));
     let words = type_words();
     if words.contains(&ordered[0]) {
-        return ProblemKind::UnknownWord { what: "type: its byte order is missing", found: found.to_string(), nearest: None, allowed: ordered.to_vec() };
+        return ProblemKind::UnknownWord {
+            what: "type: its byte order is missing",
+            found: found.to_string(),
+            nearest: None,
+            allowed: ordered.to_vec(),
+        };
     }
     match unknown_word("type", found, words.iter().map(String::as_str)) {
         ProblemKind::UnknownWord { what, found, nearest, .. } => {

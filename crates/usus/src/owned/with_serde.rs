@@ -91,9 +91,9 @@ impl<'de> Deserializer<'de> for CellDeserializer<'_> {
             Cell::Reading(reading) => reading,
             Cell::Group(items) => {
                 let items = items.map(|item| {
-                    let fields = item.fields().map(|(schema, reading)| {
-                        (schema.name.as_str(), CellDeserializer(Cell::Reading(reading)))
-                    });
+                    let fields = item
+                        .fields()
+                        .map(|(schema, reading)| (schema.name.as_str(), CellDeserializer(Cell::Reading(reading))));
                     MapDeserializer::new(fields)
                 });
                 return visitor.visit_seq(SeqDeserializer::new(items));

@@ -49,13 +49,18 @@ impl Placing {
             Place::Columns(place) => {
                 let (first, last) = place.value;
                 if first != last && last + 1 - first != size {
-                    let kind = ProblemKind::Senseless("this many columns do not go with the type (a date or clock takes as many as its layout says, lat and lon take two)");
+                    let kind = ProblemKind::Senseless(
+                        "this many columns do not go with the type (a date or clock takes as many as its layout says, lat and lon take two)",
+                    );
                     problems.add(place.span.clone(), kind);
                 }
                 At::Front(first - 1)
             }
             Place::Byte(place) => {
-                let kind = ProblemKind::Conflict { key: "byte", with: "a text: its places are `column` or `chars`".to_string() };
+                let kind = ProblemKind::Conflict {
+                    key: "byte",
+                    with: "a text: its places are `column` or `chars`".to_string(),
+                };
                 problems.add(place.span.clone(), kind);
                 self.cursor
             }
@@ -65,7 +70,9 @@ impl Placing {
         match at {
             At::Front(place) => {
                 if self.varying.is_some_and(|(start, _)| place + size > start) {
-                    let kind = ProblemKind::Unplaced("a group of varying length stands before it; let it follow without `column`");
+                    let kind = ProblemKind::Unplaced(
+                        "a group of varying length stands before it; let it follow without `column`",
+                    );
                     problems.add(declared.span.clone(), kind);
                 }
                 self.cursor = At::Front(place + size);
@@ -179,7 +186,8 @@ fn add_group(
         DeclaredCount::Fixed(count) => {
             let whole = size.saturating_mul(count.value);
             if whole > crate::limits::LINE {
-                let kind = ProblemKind::TooMany { what: "columns for a group", found: whole, limit: crate::limits::LINE };
+                let kind =
+                    ProblemKind::TooMany { what: "columns for a group", found: whole, limit: crate::limits::LINE };
                 problems.add(count.span.clone(), kind);
                 return;
             }

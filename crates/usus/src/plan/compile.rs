@@ -1,5 +1,6 @@
 //! From a format to its plan: frames, then the records of each, then what ties them together.
 
+use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::sync::Arc;
@@ -9,9 +10,7 @@ use memchr::memmem::Finder;
 
 use super::field::Medium;
 use super::header::{Sheet, condition, header_fields};
-use super::{
-    Check, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, packet,
-};
+use super::{Check, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, packet};
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -114,7 +113,7 @@ fn compile_frame(
         }
         format::Cut::Packet { start, length } => {
             let (packet, placing) = packet_header(&mut sheet, declared, start, length, problems);
-            (Cut::Packet(packet), Placing::Packet(placing))
+            (Cut::Packet(Box::new(packet)), Placing::Packet(placing))
         }
     };
     layout.extend(frame_rows(declared, check.as_ref()));
@@ -159,7 +158,8 @@ fn packet_header(
     let length = match length {
         format::Length::Fixed(length) => {
             if length.value > limits::FRAME {
-                let kind = ProblemKind::TooMany { what: "bytes for a frame", found: length.value, limit: limits::FRAME };
+                let kind =
+                    ProblemKind::TooMany { what: "bytes for a frame", found: length.value, limit: limits::FRAME };
                 problems.add(length.span.clone(), kind);
             }
             Length::Fixed(length.value)
@@ -225,7 +225,11 @@ fn frame_rows(declared: &format::Frame, check: Option<&Check>) -> Vec<LayoutRow>
         rows.push(row(place, "(start)", "bytes".to_string(), format!("always {}", bytes.join(" "))));
         if let format::Length::Field { byte, integer, add, .. } = length {
             let place = packet::place_text(super::At::Front(*byte), usize::from(integer.bytes), false);
-            let notes = if *add == 0 { "length of the whole frame".to_string() } else { format!("{add:+} is the length of the whole frame") };
+            let notes = if *add == 0 {
+                "length of the whole frame".to_string()
+            } else {
+                format!("{} {}: length of the whole frame", if *add < 0 { "minus" } else { "plus" }, add.unsigned_abs())
+            };
             rows.push(row(place, "(length)", integer_word(*integer), notes));
         }
     }
@@ -277,7 +281,8 @@ fn frame_of(
             found
         }
         None if format.frames.len() > 1 => {
-            let kind = ProblemKind::Senseless("there are several frames: `frame` has to say which one this is read from");
+            let kind =
+                ProblemKind::Senseless("there are several frames: `frame` has to say which one this is read from");
             problems.add(span.clone(), kind);
             None
         }
@@ -293,8 +298,7 @@ fn report_unreachable(format: &Format, record: &format::Record, frame: usize, pr
     };
     let earlier = format.records.iter().take_while(|other| other.kind.value != record.kind.value);
     if let Some(earlier) = earlier.filter(of_frame).find(|other| other.when.is_none()) {
-        let kind =
-            ProblemKind::Unreachable { record: record.kind.value.clone(), earlier: earlier.kind.value.clone() };
+        let kind = ProblemKind::Unreachable { record: record.kind.value.clone(), earlier: earlier.kind.value.clone() };
         problems.add(record.kind.span.clone(), kind);
     }
 }
@@ -458,7 +462,8 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
     for name in names {
         let (found, second_text) = route(name);
         if let Some(span) = second_text {
-            problems.add(span, ProblemKind::Senseless("one line can have only one `text` cut: it takes all that is left"));
+            problems
+                .add(span, ProblemKind::Senseless("one line can have only one `text` cut: it takes all that is left"));
         }
         routes.push(found);
     }

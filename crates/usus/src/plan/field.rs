@@ -14,6 +14,9 @@ use crate::schema::FieldSchema;
 use crate::unit;
 use crate::value::{Decimal, Layout, LayoutOf, ValueType};
 
+/// Finds another field of the record, or the known name most like it.
+pub(super) type Lookup<'a> = dyn Fn(&str) -> Result<(Declared, Field), Option<String>> + 'a;
+
 /// Whether fields are read from bytes or from text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Medium {
@@ -75,7 +78,7 @@ pub(super) fn compile(
     at: At,
     medium: Medium,
     separator: u8,
-    lookup: &dyn Fn(&str) -> Result<(Declared, Field), Option<String>>,
+    lookup: &Lookup<'_>,
     problems: &mut Problems,
 ) -> Option<Field> {
     check_keys(declared, kind, medium, problems);
@@ -150,19 +153,36 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Medium, problems: &m
     };
     let in_bytes = medium == Medium::Bytes;
     conflict(in_bytes && texts_only, "type", "a packet: it is a type of texts");
-    conflict(!in_bytes && (integer || float || kind == FieldType::Bytes), "type", "a text: it is a type of packets; use `number`, `hex` or `text`");
-    conflict(declared.width.is_some() && !(in_bytes && sized), "width", "this type: only text and bytes in packets have one");
+    conflict(
+        !in_bytes && (integer || float || kind == FieldType::Bytes),
+        "type",
+        "a text: it is a type of packets; use `number`, `hex` or `text`",
+    );
+    conflict(
+        declared.width.is_some() && !(in_bytes && sized),
+        "width",
+        "this type: only text and bytes in packets have one",
+    );
     conflict(declared.bits.is_some() && !integer, "bits", "this type: only integers have bits");
     conflict(!declared.flags.is_empty() && !integer, "flags", "this type: only integers have bits");
     conflict(!declared.flags.is_empty() && declared.bits.is_some(), "bits", "`flags`");
-    conflict(!declared.codes.is_empty() && !(numeric || kind == FieldType::Text), "codes", "this type");
+    let coded = numeric || kind == FieldType::Text;
+    conflict(!declared.codes.is_empty() && !coded, "codes", "this type");
     conflict(declared.scale.is_some() && !numeric, "scale", "this type: only integers and numbers are scaled");
     conflict(declared.add.is_some() && !numeric, "add", "this type: only integers and numbers are scaled");
     conflict(declared.unit_from.is_some() && !numeric, "unit_from", "this type: only numbers convert");
     conflict(declared.unit_from.is_some() && declared.unit.is_none(), "unit_from", "a field without `unit`");
     conflict(declared.places.is_some() && declared.unit_from.is_none(), "places", "a field without `unit_from`");
-    conflict(declared.range.is_some() && !(numeric || float || matches!(kind, FieldType::Latitude | FieldType::Longitude)), "range", "this type");
-    conflict(declared.layout.is_some() && !matches!(kind, FieldType::Clock | FieldType::Date), "layout", "this type: only dates and clocks have one");
+    conflict(
+        declared.range.is_some() && !(numeric || float || matches!(kind, FieldType::Latitude | FieldType::Longitude)),
+        "range",
+        "this type",
+    );
+    conflict(
+        declared.layout.is_some() && !matches!(kind, FieldType::Clock | FieldType::Date),
+        "layout",
+        "this type: only dates and clocks have one",
+    );
     conflict(declared.fill.is_some() && kind != FieldType::Text, "fill", "this type: only texts are filled");
     conflict(declared.optional && in_bytes, "optional", "a packet");
     conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
@@ -171,12 +191,7 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Medium, problems: &m
 }
 
 /// How a number is made, with its scale, codes and unit.
-fn number(
-    declared: &Declared,
-    of: NumberOf,
-    lookup: &dyn Fn(&str) -> Result<(Declared, Field), Option<String>>,
-    problems: &mut Problems,
-) -> Meaning {
+fn number(declared: &Declared, of: NumberOf, lookup: &Lookup<'_>, problems: &mut Problems) -> Meaning {
     let mut codes = Vec::new();
     for (key, name) in &declared.codes {
         match code_number(&key.value) {
@@ -212,7 +227,7 @@ fn code_number(literal: &Literal) -> Option<Decimal> {
 fn unit_from(
     declared: &Declared,
     from: &Spanned<String>,
-    lookup: &dyn Fn(&str) -> Result<(Declared, Field), Option<String>>,
+    lookup: &Lookup<'_>,
     problems: &mut Problems,
 ) -> Option<UnitFrom> {
     let wanted = declared.unit.as_ref()?;

@@ -115,7 +115,8 @@ impl Sheet {
     }
 
     fn check_name(&self, name: &str, span: core::ops::Range<usize>, problems: &mut Problems) {
-        let known = self.known.iter().any(|(declared, _)| declared.name.as_ref().is_some_and(|known| known.value == name));
+        let known =
+            self.known.iter().any(|(declared, _)| declared.name.as_ref().is_some_and(|known| known.value == name));
         let output = self.schema.iter().any(|field| field.name == name);
         if known || output {
             problems.add(span, ProblemKind::Twice { what: "field", name: name.to_owned() });
@@ -157,7 +158,9 @@ impl Sheet {
                 problems.add(declared.span.clone(), kind);
             }
             _ => {
-                let kind = ProblemKind::Senseless("a counter in a text needs `rollover`, the last value before it begins again");
+                let kind = ProblemKind::Senseless(
+                    "a counter in a text needs `rollover`, the last value before it begins again",
+                );
                 problems.add(declared.span.clone(), kind);
             }
         }

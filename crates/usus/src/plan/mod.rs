@@ -122,7 +122,7 @@ pub(crate) struct Frame {
 pub(crate) enum Cut {
     Text { end: LineEnd, idle: Option<Span>, limit: usize },
     Sentence { checksum: Presence },
-    Packet(Packet),
+    Packet(Box<Packet>),
 }
 
 #[derive(Clone)]
@@ -311,7 +311,10 @@ pub(crate) struct Field {
 /// What is taken from the frame.
 #[derive(Clone, Debug)]
 pub(crate) enum Raw {
-    Integer { integer: Integer, bits: Option<(u8, u8)> },
+    Integer {
+        integer: Integer,
+        bits: Option<(u8, u8)>,
+    },
     F32(Order),
     F64(Order),
     /// So many bytes, or all up to the tail.
@@ -322,16 +325,32 @@ pub(crate) enum Raw {
     Characters(usize, usize),
 }
 
+/// Names of numbers.
+pub(crate) type NumberCodes = Box<[(Decimal, Box<str>)]>;
+
+/// Names of texts.
+pub(crate) type TextCodes = Box<[(Box<[u8]>, Box<str>)]>;
+
 /// What is made of it.
 #[derive(Clone, Debug)]
 pub(crate) enum Meaning {
     /// A number: of an integer, or of the digits of a text.
-    Number { of: NumberOf, convert: Convert, codes: Box<[(Decimal, Box<str>)]> },
+    Number {
+        of: NumberOf,
+        convert: Convert,
+        codes: NumberCodes,
+    },
     Float,
-    Text { fill: Option<u8>, codes: Box<[(Box<[u8]>, Box<str>)]> },
+    Text {
+        fill: Option<u8>,
+        codes: TextCodes,
+    },
     Bytes,
     /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
-    Degrees { most: u8, letters: [u8; 2] },
+    Degrees {
+        most: u8,
+        letters: [u8; 2],
+    },
     Clock(Layout),
     Date(Layout),
 }

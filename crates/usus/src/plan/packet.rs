@@ -10,7 +10,8 @@ use super::header::Sheet;
 use super::{At, Check, Count, Edge, Group, Output, Shape, ShapeUnit};
 use crate::checksum::Checksum;
 use crate::format::{
-    Check as DeclaredCheck, Count as DeclaredCount, Field as Declared, Frame, Group as DeclaredGroup, Length, Place, Spanned,
+    Check as DeclaredCheck, Count as DeclaredCount, Field as Declared, Frame, Group as DeclaredGroup, Length, Place,
+    Spanned,
 };
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
@@ -91,7 +92,8 @@ impl Placing {
             (_, Place::Byte(byte), _) => match Edge::of(byte.value) {
                 Edge::Front(place) => place,
                 Edge::Back(_) => {
-                    let kind = ProblemKind::Unplaced("its size varies, so its start cannot be counted from the frame's end");
+                    let kind =
+                        ProblemKind::Unplaced("its size varies, so its start cannot be counted from the frame's end");
                     problems.add(declared.span.clone(), kind);
                     return self.cursor;
                 }
@@ -146,7 +148,8 @@ fn add_group(
         return;
     };
     let mut items = sheet.for_group(&name.value);
-    let mut inner = Placing { cursor: At::Front(0), named: Vec::new(), varying: None, count: Count::ToEnd, unsure: false };
+    let mut inner =
+        Placing { cursor: At::Front(0), named: Vec::new(), varying: None, count: Count::ToEnd, unsure: false };
     items.learn(|items, problems| add_fields(items, &mut inner.clone(), &group.fields, problems));
     add_fields(&mut items, &mut inner, &group.fields, problems);
     if inner.varying.is_some() {
@@ -154,7 +157,7 @@ fn add_group(
         problems.add(declared.span.clone(), kind);
         return;
     }
-    let size = inner.named.iter().map(|named| end_in_front(named)).max().unwrap_or(0);
+    let size = inner.named.iter().map(end_in_front).max().unwrap_or(0);
     if size == 0 {
         problems.add(declared.span.clone(), ProblemKind::EmptyItem);
         placing.unsure = true;
@@ -165,7 +168,8 @@ fn add_group(
         DeclaredCount::Fixed(count) => {
             let whole = size.saturating_mul(count.value);
             if whole > crate::limits::FRAME {
-                let kind = ProblemKind::TooMany { what: "bytes for a group", found: whole, limit: crate::limits::FRAME };
+                let kind =
+                    ProblemKind::TooMany { what: "bytes for a group", found: whole, limit: crate::limits::FRAME };
                 problems.add(count.span.clone(), kind);
                 placing.unsure = true;
                 return;
@@ -190,11 +194,7 @@ fn add_group(
 }
 
 /// The field that counts a group's items.
-pub(super) fn find_count(
-    sheet: &Sheet,
-    from: &Spanned<String>,
-    problems: &mut Problems,
-) -> Option<super::Field> {
+pub(super) fn find_count(sheet: &Sheet, from: &Spanned<String>, problems: &mut Problems) -> Option<super::Field> {
     match sheet.find(&from.value) {
         Ok(field) if matches!(field.meaning, super::Meaning::Number { .. }) => Some(field.clone()),
         Ok(_) => {
@@ -286,7 +286,9 @@ pub(super) fn shape(
     let back = part(back_of).map(|(place, _)| place).max().unwrap_or(0);
     let front = placing.varying.map_or(front_end, |(start, _)| start);
     if front_end > front {
-        let kind = ProblemKind::Unplaced("something of varying size stands before it; let it follow, or count it from the frame's end");
+        let kind = ProblemKind::Unplaced(
+            "something of varying size stands before it; let it follow, or count it from the frame's end",
+        );
         for named in named.iter().filter(|named| end_in_front(named) > front) {
             problems.add(named.span.clone(), kind.clone());
         }
@@ -367,7 +369,9 @@ fn report_back_gaps(named: &[Named], length: usize, span: &Range<usize>, problem
         }
     }
     if covered.iter().any(|covered| !covered) {
-        let kind = ProblemKind::Senseless("between the places counted from the frame's end there are bytes that nothing names");
+        let kind = ProblemKind::Senseless(
+            "between the places counted from the frame's end there are bytes that nothing names",
+        );
         problems.add(span.clone(), kind);
     }
 }

@@ -47,7 +47,7 @@ impl Plan {
             format: self.schema().format.clone(),
             what,
             name: name.to_string(),
-            nearest: nearest(name.rsplit('.').next().unwrap_or(name), known),
+            nearest: nearest(name, known),
         };
         let kinds = || self.schema().kinds.iter().map(|kind| kind.name.as_str()).collect::<Vec<_>>();
         for name in &wants.records {
@@ -63,14 +63,18 @@ impl Plan {
                 return Err(unknown("record", kind_name, kinds()));
             };
             if kind.field(field_name).is_none() {
-                let known = kind.fields.iter().map(|field| field.name.as_str()).collect();
-                return Err(unknown("field", path, known));
+                let known = kind.fields.iter().map(|field| field.name.as_str());
+                let mut unknown = unknown("field", field_name, known.collect());
+                unknown.name.clone_from(path);
+                unknown.nearest = unknown.nearest.map(|nearest| alloc::format!("{kind_name}.{nearest}"));
+                return Err(unknown);
             }
         }
         for (kind, schema) in inner.kinds.iter_mut().zip(&mut inner.schema.kinds) {
             kind.wanted = wants.records.is_empty() || wants.records.contains(&schema.name);
             schema.wanted = kind.wanted;
-            let wanted = |field: &str| wants.fields.iter().any(|path| path.split_once('.') == Some((&schema.name, field)));
+            let wanted =
+                |field: &str| wants.fields.iter().any(|path| path.split_once('.') == Some((&schema.name, field)));
             if !schema.fields.iter().any(|field| wanted(&field.name)) {
                 continue;
             }

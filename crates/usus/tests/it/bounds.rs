@@ -21,11 +21,14 @@ fn formats_are_bounded() {
     };
     let named = |length: usize| text("", &format!("[record.r]\nfields = [{{ name = '{}' }}]\n", "n".repeat(length)));
     let frames = |count: usize| {
-        let frames: String = (0..count).map(|index| format!("[[frame]]\nname = 'f{index}'\ncut = 'nmea-0183'\n")).collect();
+        let frames: String =
+            (0..count).map(|index| format!("[[frame]]\nname = 'f{index}'\ncut = 'nmea-0183'\n")).collect();
         format!("format = 'x'\n{frames}")
     };
     let kinds = |count: usize| {
-        let records: String = (0..count).map(|index| format!("[record.r{index}]\nwhen = \"h == '{index}'\"\nfields = [{{ name = 'a' }}]\n")).collect();
+        let records: String = (0..count)
+            .map(|index| format!("[record.r{index}]\nwhen = \"h == '{index}'\"\nfields = [{{ name = 'a' }}]\n"))
+            .collect();
         text("", &format!("header = [{{ name = 'h', column = 1 }}]\n{records}"))
     };
     let fields = |count: usize| {
@@ -37,15 +40,22 @@ fn formats_are_bounded() {
         text("", &format!("[record.r]\nfields = [{{ name = 'a', codes = {{ {codes} }} }}]"))
     };
     let start = |size: usize| {
-        format!("format = 'x'\n[[frame]]\ncut = 'packet'\nstart = '{}'\nlength = {size}\n[record.r]\nfields = []", "AA".repeat(size))
+        format!(
+            "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = '{}'\nlength = {size}\n[record.r]\nfields = []",
+            "AA".repeat(size)
+        )
     };
     let group = |count: usize| {
-        format!("format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = {}\n[record.r]\nfields = [{{ name = 'g', count = {count}, fields = [{{ name = 'a', type = 'u8' }}] }}]", count + 1)
+        format!(
+            "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = {}\n[record.r]\nfields = [{{ name = 'g', count = {count}, fields = [{{ name = 'a', type = 'u8' }}] }}]",
+            count + 1
+        )
     };
     let line = |limit: usize| text(&format!("limits = {{ line = {limit} }}"), record);
     let series = |limit: usize| text(&format!("limits = {{ series = {limit} }}"), record);
     let names = |limit: usize| text(&format!("limits = {{ names = {limit} }}"), record);
-    let cases: [(&str, &dyn Fn(usize) -> String, usize); 11] = [
+    type Make<'a> = &'a dyn Fn(usize) -> String;
+    let cases: [(&str, Make<'_>, usize); 11] = [
         ("file size", &padded, limits::FORMAT_BYTES),
         ("name", &named, limits::NAME),
         ("frames", &frames, limits::FRAMES),

@@ -116,7 +116,9 @@ fn plain(input: &[Input]) -> Option<Vec<u8>> {
     let mut all = Vec::new();
     for part in input {
         match part {
-            Input::Bytes { role, bytes, time: None, faults } if role.is_empty() && faults.is_empty() => all.extend_from_slice(bytes),
+            Input::Bytes { role, bytes, time: None, faults } if role.is_empty() && faults.is_empty() => {
+                all.extend_from_slice(bytes)
+            }
             _ => return None,
         }
     }
@@ -136,7 +138,12 @@ fn the_events_are_those_of_the_file() {
         if std::env::var_os("UPDATE_CASES").is_some() {
             fs::write(&case.path, format!("{}== events\n{}\n", case.front, events.join("\n"))).unwrap();
         } else if events != case.events {
-            failed.push(format!("{}:\n  is     {}\n  should {}", case.path.display(), events.join("\n         "), case.events.join("\n         ")));
+            failed.push(format!(
+                "{}:\n  is     {}\n  should {}",
+                case.path.display(),
+                events.join("\n         "),
+                case.events.join("\n         ")
+            ));
         }
     }
     assert!(failed.is_empty(), "{}", failed.join("\n"));
@@ -209,8 +216,15 @@ fn a_decoder_that_starts_anywhere_joins_the_first() {
             match joined {
                 // Counters look back: what they say about the first record after the join is the fold's affair.
                 Some((at, of_first, of_second)) => {
-                    let told = |events: &[String]| events.iter().filter(|event| !event.contains("should be") && !event.contains("too many series")).cloned().collect::<Vec<_>>();
-                    let (after_first, after_second) = (told(&first.events[of_first..]), told(&second.events[of_second..]));
+                    let told = |events: &[String]| {
+                        events
+                            .iter()
+                            .filter(|event| !event.contains("should be") && !event.contains("too many series"))
+                            .cloned()
+                            .collect::<Vec<_>>()
+                    };
+                    let (after_first, after_second) =
+                        (told(&first.events[of_first..]), told(&second.events[of_second..]));
                     assert_eq!(after_first, after_second, "{:?} from {start}, joined at {at}", case.path);
                 }
                 None => assert!(

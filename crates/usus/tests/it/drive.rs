@@ -8,8 +8,15 @@ use usus::{Cell, Chunk, Decoder, Event, Events, Fault, Join, Ledger, LineId, Los
 #[derive(Clone, Debug, PartialEq)]
 pub enum Input {
     /// Bytes that arrived on a line at a time, in nanoseconds; without times if there is none.
-    Bytes { role: String, time: Option<i64>, bytes: Vec<u8>, faults: Vec<Fault> },
-    Loss { role: String },
+    Bytes {
+        role: String,
+        time: Option<i64>,
+        bytes: Vec<u8>,
+        faults: Vec<Fault>,
+    },
+    Loss {
+        role: String,
+    },
 }
 
 impl Input {
@@ -134,7 +141,8 @@ pub fn render(event: &Event<'_>) -> String {
                     Cell::Reading(reading) => write!(text, " {}={}", schema.name, show(reading)).unwrap(),
                     Cell::Group(items) => {
                         let item = |item: usus::Item<'_>| {
-                            let fields = item.fields().map(|(schema, reading)| format!("{}={}", schema.name, show(reading)));
+                            let fields =
+                                item.fields().map(|(schema, reading)| format!("{}={}", schema.name, show(reading)));
                             format!("[{}]", fields.collect::<Vec<_>>().join(" "))
                         };
                         write!(text, " {}={}", schema.name, items.map(item).collect::<String>()).unwrap();

@@ -32,7 +32,10 @@ pub fn stream(device: Device, rng: &mut Rng, length: usize) -> Vec<u8> {
     while bytes.len() < length {
         match rng.u32(0..12) {
             0 => bytes.extend((0..rng.usize(0..20)).map(|_| rng.u8(..))),
-            1 => bytes.extend_from_slice(rng.choice([&b"\xA5\x5A"[..], b"\xA5", b"\x7E\x81", b"$", b"!", b"*", b"\r", b"\r\n", b"boot "]).unwrap()),
+            1 => bytes.extend_from_slice(
+                rng.choice([&b"\xA5\x5A"[..], b"\xA5", b"\x7E\x81", b"$", b"!", b"*", b"\r", b"\r\n", b"boot "])
+                    .unwrap(),
+            ),
             _ => {
                 let from = rng.usize(0..source.len());
                 bytes.extend_from_slice(&source[from..(from + rng.usize(1..250)).min(source.len())]);
@@ -44,11 +47,13 @@ pub fn stream(device: Device, rng: &mut Rng, length: usize) -> Vec<u8> {
 
 /// A format, and a stream made for it.
 fn any_stream() -> impl Strategy<Value = (usize, Vec<u8>)> {
-    let made = (0..3usize, any::<u64>(), 0..3_000usize).prop_map(|(index, seed, length)| {
-        (index, stream(Device::ALL[index], &mut Rng::with_seed(seed), length))
-    });
+    let made = (0..3usize, any::<u64>(), 0..3_000usize)
+        .prop_map(|(index, seed, length)| (index, stream(Device::ALL[index], &mut Rng::with_seed(seed), length)));
     let random = (0..3usize, proptest::collection::vec(any::<u8>(), 0..600));
-    let starts = (0..3usize, proptest::collection::vec(prop::sample::select(b"$!*\r\nA5Z\xA5\x5A\x08\x01\x7E\x81:#".to_vec()), 0..600));
+    let starts = (
+        0..3usize,
+        proptest::collection::vec(prop::sample::select(b"$!*\r\nA5Z\xA5\x5A\x08\x01\x7E\x81:#".to_vec()), 0..600),
+    );
     prop_oneof![4 => made, 1 => random, 1 => starts]
 }
 

@@ -6,7 +6,8 @@ const REFERENCE: &str = include_str!("../../../../docs/format-reference.md");
 
 #[test]
 fn every_example_of_the_reference_holds() {
-    let blocks: Vec<&str> = REFERENCE.split("```toml\n").skip(1).map(|rest| rest.split("```").next().unwrap()).collect();
+    let blocks: Vec<&str> =
+        REFERENCE.split("```toml\n").skip(1).map(|rest| rest.split("```").next().unwrap()).collect();
     assert!(blocks.len() >= 5);
     for block in blocks {
         let format = Format::parse(block).unwrap_or_else(|problems| panic!("{problems} in\n{block}"));

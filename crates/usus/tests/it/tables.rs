@@ -43,7 +43,8 @@ fn scaled_integers_are_exact() {
         let plan = plan(&format!(
             "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 3\n[record.r]\nfields = [{{ name = 'v', type = 'i16be', scale = {scale} }}]"
         ));
-        let bytes: Vec<u8> = (i16::MIN..=i16::MAX).flat_map(|raw| [vec![0xAA], raw.to_be_bytes().to_vec()].concat()).collect();
+        let bytes: Vec<u8> =
+            (i16::MIN..=i16::MAX).flat_map(|raw| [vec![0xAA], raw.to_be_bytes().to_vec()].concat()).collect();
         let mut expected = i16::MIN..=i16::MAX;
         let mut decoder = usus::Decoder::new(&plan);
         let line = decoder.line("", 0).unwrap();
@@ -88,14 +89,30 @@ fn an_offset_is_added_after_scaling() {
 fn known_sentences_give_their_positions() {
     let (_, plan, _) = &crate::properties::formats()[0];
     for (sentence, wanted) in [
-        ("$GPGGA,123519,4807.038,N,01131.000,E,1,08,0.9,545.4,M,46.9,M,,*47", "latitude=48.1173000 longitude=11.5166667"),
-        ("$GPRMC,123519,A,4807.038,N,01131.000,E,022.4,084.4,230394,003.1,W*6A", "latitude=48.1173000 longitude=11.5166667"),
-        ("$GPRMC,225446,A,4916.45,N,12311.12,W,000.5,054.7,191194,020.3,E*68", "latitude=49.2741667 longitude=-123.1853333"),
-        ("$GPGGA,092750.000,5321.6802,N,00630.3372,W,1,8,1.03,61.7,M,55.2,M,,*76", "latitude=53.3613367 longitude=-6.5056200"),
+        (
+            "$GPGGA,123519,4807.038,N,01131.000,E,1,08,0.9,545.4,M,46.9,M,,*47",
+            "latitude=48.1173000 longitude=11.5166667",
+        ),
+        (
+            "$GPRMC,123519,A,4807.038,N,01131.000,E,022.4,084.4,230394,003.1,W*6A",
+            "latitude=48.1173000 longitude=11.5166667",
+        ),
+        (
+            "$GPRMC,225446,A,4916.45,N,12311.12,W,000.5,054.7,191194,020.3,E*68",
+            "latitude=49.2741667 longitude=-123.1853333",
+        ),
+        (
+            "$GPGGA,092750.000,5321.6802,N,00630.3372,W,1,8,1.03,61.7,M,55.2,M,,*76",
+            "latitude=53.3613367 longitude=-6.5056200",
+        ),
         ("$GPRMC,092750.000,A,5321.6802,N,00630.3372,W,0.02,31.66,280511,,,A*43", "date=2011-05-28"),
-        ("$GPGSV,3,1,11,03,03,111,00,04,15,270,00,06,01,010,00,13,06,292,00*74", "satellites=[id=3 elevation=3 azimuth=111 snr=0][id=4 elevation=15"),
+        (
+            "$GPGSV,3,1,11,03,03,111,00,04,15,270,00,06,01,010,00,13,06,292,00*74",
+            "satellites=[id=3 elevation=3 azimuth=111 snr=0][id=4 elevation=15",
+        ),
     ] {
-        let (events, _) = crate::drive::run(plan, &crate::drive::Input::raw(format!("{sentence}\r\n").as_bytes()), &mut || 11);
+        let (events, _) =
+            crate::drive::run(plan, &crate::drive::Input::raw(format!("{sentence}\r\n").as_bytes()), &mut || 11);
         assert!(events.len() == 1 && events[0].contains(wanted), "{sentence} gives {events:?}");
     }
 }

@@ -2,7 +2,9 @@
 //! shares only the declaration (`Format`) with the decoder: cutting, choosing and reading are written again, in the most obvious
 //! way. It knows what the shipped and the demo formats use, and refuses everything else.
 
-use usus::format::{Count, Cut, Field, FieldType, Format, Frame, Length, Literal, Order, Place, Presence, Record, When};
+use usus::format::{
+    Count, Cut, Field, FieldType, Format, Frame, Length, Literal, Order, Place, Presence, Record, When,
+};
 use usus::{Checksum, Decimal, Plan};
 
 use crate::drive::Drive;
@@ -25,7 +27,9 @@ struct Twin<'a> {
 enum Verdict {
     Frame(usize),
     /// Whether the whole of it was there and only its checksum is wrong.
-    Fail { whole: bool },
+    Fail {
+        whole: bool,
+    },
     Open,
 }
 
@@ -140,7 +144,8 @@ impl Twin<'_> {
         let possible = match record {
             Some(record) => {
                 let (least, item) = lengths(record, frame, pattern, length, check);
-                total >= least as i64 && (if item == 0 { total == least as i64 } else { (total - least as i64) % item as i64 == 0 })
+                total >= least as i64
+                    && (if item == 0 { total == least as i64 } else { (total - least as i64) % item as i64 == 0 })
             }
             None => total <= self.longest(frame, pattern, length, check) as i64,
         };
@@ -380,7 +385,9 @@ fn sentence(bytes: &[u8]) -> Verdict {
         match byte {
             b'*' => {
                 let Some(digits) = bytes.get(index + 1..index + 3) else { return Verdict::Open };
-                let sent = std::str::from_utf8(digits).ok().filter(|digits| digits.bytes().all(|digit| digit.is_ascii_hexdigit()));
+                let sent = std::str::from_utf8(digits)
+                    .ok()
+                    .filter(|digits| digits.bytes().all(|digit| digit.is_ascii_hexdigit()));
                 return match sent.and_then(|digits| u8::from_str_radix(digits, 16).ok()) {
                     Some(sent) if sent == sum => Verdict::Frame(index + 3),
                     _ => Verdict::Fail { whole: true },
@@ -554,7 +561,8 @@ fn number(field: &Field, (coefficient, places): (i128, u32), unit: Option<&str>)
         other => panic!("the twin does not know {other:?}"),
     }
     let text = decimal(coefficient, places);
-    let compare = |bound: Decimal| coefficient * 10i128.pow(bound.places().into()) - bound.coefficient() * 10i128.pow(places);
+    let compare =
+        |bound: Decimal| coefficient * 10i128.pow(bound.places().into()) - bound.coefficient() * 10i128.pow(places);
     match field.range {
         Some([low, high]) if compare(low) < 0 || compare(high) > 0 => text + "!out_of_range",
         _ => text,
@@ -605,7 +613,13 @@ fn columns_row(record: &Record, frame: &Frame, columns: &[&[u8]]) -> Option<Stri
                     .fields
                     .iter()
                     .enumerate()
-                    .map(|(place, field)| format!("{}={}", name(field), column_value(field, &columns[cursor + place..=cursor + place], None)))
+                    .map(|(place, field)| {
+                        format!(
+                            "{}={}",
+                            name(field),
+                            column_value(field, &columns[cursor + place..=cursor + place], None)
+                        )
+                    })
                     .collect();
                 text += &format!("[{}]", item.join(" "));
                 cursor += size;
@@ -649,7 +663,8 @@ fn column_value(field: &Field, columns: &[&[u8]], unit: Option<&str>) -> String 
     let invalid = || "<invalid>!invalid".to_owned();
     match kind {
         FieldType::Text => {
-            let code = field.codes.iter().find(|(key, _)| matches!(&key.value, Literal::Text(key) if key.as_bytes() == text));
+            let code =
+                field.codes.iter().find(|(key, _)| matches!(&key.value, Literal::Text(key) if key.as_bytes() == text));
             code.map_or_else(|| show_text(text), |(_, name)| show_text(name.as_bytes()))
         }
         FieldType::Number => match slow_number(trimmed) {
@@ -664,8 +679,11 @@ fn column_value(field: &Field, columns: &[&[u8]], unit: Option<&str>) -> String 
             None => invalid(),
         },
         FieldType::Hex => {
-            let digits = std::str::from_utf8(trimmed).ok().filter(|text| text.bytes().all(|byte| byte.is_ascii_hexdigit()));
-            digits.and_then(|digits| i128::from_str_radix(digits, 16).ok()).map_or_else(invalid, |value| value.to_string())
+            let digits =
+                std::str::from_utf8(trimmed).ok().filter(|text| text.bytes().all(|byte| byte.is_ascii_hexdigit()));
+            digits
+                .and_then(|digits| i128::from_str_radix(digits, 16).ok())
+                .map_or_else(invalid, |value| value.to_string())
         }
         FieldType::Clock => {
             assert_eq!(field.layout.as_ref().unwrap().value, "hhmmss");
@@ -696,7 +714,10 @@ fn slow_number(text: &[u8]) -> Option<(i128, u32)> {
     };
     let (mantissa, exponent) = digits.split_once(['e', 'E']).map_or((digits, 0), |(mantissa, exponent)| {
         let plain = exponent.trim_start_matches(['+', '-']);
-        let sound = !plain.is_empty() && plain.len() <= 3 && plain.bytes().all(|byte| byte.is_ascii_digit()) && exponent.len() - plain.len() <= 1;
+        let sound = !plain.is_empty()
+            && plain.len() <= 3
+            && plain.bytes().all(|byte| byte.is_ascii_digit())
+            && exponent.len() - plain.len() <= 1;
         (mantissa, if sound { exponent.trim_start_matches('+').parse::<i32>().unwrap() } else { i32::MAX })
     });
     let (whole, fraction) = mantissa.split_once('.').unwrap_or((mantissa, ""));
@@ -707,15 +728,21 @@ fn slow_number(text: &[u8]) -> Option<(i128, u32)> {
     let significant = all.trim_start_matches('0');
     let places = fraction.len() as i32 - exponent;
     let zeros = (-places).max(0) as usize;
-    if significant.len() > 38 || places > 38 || fraction.len() > 38 || (!significant.is_empty() && significant.len() + zeros > 38) {
+    if significant.len() > 38
+        || places > 38
+        || fraction.len() > 38
+        || (!significant.is_empty() && significant.len() + zeros > 38)
+    {
         return None;
     }
-    let coefficient: i128 = if significant.is_empty() { 0 } else { format!("{significant}{}", "0".repeat(zeros)).parse().ok()? };
+    let coefficient: i128 =
+        if significant.is_empty() { 0 } else { format!("{significant}{}", "0".repeat(zeros)).parse().ok()? };
     Some((sign * coefficient, places.max(0) as u32))
 }
 
 fn two(text: &[u8]) -> Option<u32> {
-    (text.len() == 2 && text.iter().all(u8::is_ascii_digit)).then(|| u32::from(text[0] - b'0') * 10 + u32::from(text[1] - b'0'))
+    (text.len() == 2 && text.iter().all(u8::is_ascii_digit))
+        .then(|| u32::from(text[0] - b'0') * 10 + u32::from(text[1] - b'0'))
 }
 
 fn slow_clock(text: &[u8]) -> Option<String> {
@@ -783,7 +810,9 @@ fn slow_degrees(number: &[u8], letter: &[u8], most: i128, letters: &str) -> Opti
 fn slow_checksum(algorithm: &str, bytes: &[u8]) -> u128 {
     match algorithm {
         "CRC-16/MODBUS" => {
-            let step = |crc: u16, &byte: &u8| (0..8).fold(crc ^ u16::from(byte), |crc, _| if crc & 1 == 1 { crc >> 1 ^ 0xA001 } else { crc >> 1 });
+            let step = |crc: u16, &byte: &u8| {
+                (0..8).fold(crc ^ u16::from(byte), |crc, _| if crc & 1 == 1 { crc >> 1 ^ 0xA001 } else { crc >> 1 })
+            };
             bytes.iter().fold(0xFFFF, step).into()
         }
         "SUM-16" => bytes.iter().map(|byte| u128::from(*byte)).sum::<u128>() % 65_536,
@@ -807,7 +836,12 @@ fn agree(plan: &Plan, format: &Format, bytes: &[u8], pieces: &mut dyn FnMut() ->
         let to = (at + pieces()).min(bytes.len());
         drive.feed("", None, &bytes[at..to], &[]);
         at = to;
-        assert_eq!(told(&drive.events), events(format, &bytes[..at], false), "after {at} bytes of {}", bytes.escape_ascii());
+        assert_eq!(
+            told(&drive.events),
+            events(format, &bytes[..at], false),
+            "after {at} bytes of {}",
+            bytes.escape_ascii()
+        );
     }
     drive.finish();
     assert_eq!(told(&drive.events), events(format, bytes, true), "at the end of {}", bytes.escape_ascii());

@@ -1,0 +1,65 @@
+//! Reads records into structs of one's own, by the names of their fields.
+
+#![allow(clippy::print_stdout)] // An example shows what it does.
+
+use serde::Deserialize;
+use usus::{Decoder, Format, Record};
+
+const NMEA: &str = include_str!("../../../formats/nmea-0183.toml");
+
+/// Only what is wanted of a `gga` record; absent values are `None`.
+#[derive(Debug, Deserialize)]
+struct Position {
+    time: String,
+    latitude: Option<f64>,
+    longitude: Option<f64>,
+    satellites: u8,
+}
+
+/// A record with a group.
+#[derive(Debug, Deserialize)]
+struct Sky {
+    in_view: u8,
+    satellites: Vec<Satellite>,
+}
+
+#[derive(Debug, Deserialize)]
+struct Satellite {
+    id: u16,
+    snr: Option<u8>,
+}
+
+fn main() -> Result<(), Box<dyn std::error::Error>> {
+    let plan = Format::parse(NMEA)?.compile()?;
+    let mut decoder = Decoder::new(&plan);
+    let line = decoder.line("", 0).ok_or("the format speaks of several lines")?;
+    let mut failed = None;
+    let mut print = |record: &Record<'_>| {
+        let result = match record.kind() {
+            "gga" => record.to::<Position>().map(|position| {
+                println!(
+                    "{} {:?} {:?} from {} satellites",
+                    position.time, position.latitude, position.longitude, position.satellites
+                );
+            }),
+            "gsv" => record.to::<Sky>().map(|sky| {
+                let tracked = sky.satellites.iter().filter(|satellite| satellite.snr.is_some());
+                println!(
+                    "{} in view; here {:?}",
+                    sky.in_view,
+                    tracked.map(|satellite| satellite.id).collect::<Vec<_>>()
+                );
+            }),
+            _ => Ok(()),
+        };
+        failed = failed.take().or(result.err());
+    };
+    let bytes = b"$GPGGA,123519,,,,,0,00,,,M,,M,,*6B\r\n\
+        $GPGGA,123520,4807.038,N,01131.000,E,1,08,0.9,545.4,M,46.9,M,,*4D\r\n\
+        $GPGSV,2,2,06,14,22,228,45,20,07,030,*75\r\n";
+    decoder.feed(usus::Chunk::new(line, bytes)).drain(&mut print)?;
+    match failed {
+        Some(error) => Err(error.into()),
+        None => Ok(()),
+    }
+}
