@@ -54,7 +54,7 @@ fn tell(arguments: &Demo, voice: &Voice) -> Result<Ending, String> {
     let example = directory.join("lines").join("rope-tension.bin");
     let format = directory.join("formats").join("rope-tension.toml");
     voice.say(&format!("Try: usus check {}", format.display()));
-    voice.say(&format!("     usus convert {} --format {} --out tension", example.display(), format.display()));
+    voice.say(&format!("Try: usus convert {} --format {} --out tension", example.display(), format.display()));
     if !agrees {
         voice.fail("the records do not agree with the truth");
         return Ok(Ending::Failed);

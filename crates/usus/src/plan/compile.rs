@@ -116,8 +116,9 @@ fn compile_frame(
             (Cut::Packet(Box::new(packet)), Placing::Packet(placing))
         }
     };
-    layout.extend(frame_rows(declared, check.as_ref()));
+    layout.extend(frame_rows(declared));
     layout.append(&mut sheet.rows.clone());
+    layout.extend(check.as_ref().map(|check| check_row(declared, check)));
     let frame = Frame {
         name: declared.name.clone(),
         cut,
@@ -206,10 +207,10 @@ fn reject_groups(header: &[format::Field], problems: &mut Problems) {
     }
 }
 
-/// The rows for what the frame itself declares.
-fn frame_rows(declared: &format::Frame, check: Option<&Check>) -> Vec<LayoutRow> {
-    let row = |place: String, name: &str, kind: String, notes: String| LayoutRow {
-        frame: declared.name.clone(),
+/// A row for what a frame declares beside its fields.
+fn frame_row(frame: &str, place: String, name: &str, kind: String, notes: String) -> LayoutRow {
+    LayoutRow {
+        frame: frame.to_string(),
         record: None,
         group: None,
         place,
@@ -217,40 +218,45 @@ fn frame_rows(declared: &format::Frame, check: Option<&Check>) -> Vec<LayoutRow>
         kind,
         unit: String::new(),
         notes,
-    };
-    let mut rows = Vec::new();
-    if let format::Cut::Packet { start, length } = &declared.cut {
-        let bytes: Vec<String> = start.iter().map(|byte| format!("{byte:02X}")).collect();
-        let place = packet::place_text(super::At::Front(0), start.len(), false);
-        rows.push(row(place, "(start)", "bytes".to_string(), format!("always {}", bytes.join(" "))));
-        if let format::Length::Field { byte, integer, add, .. } = length {
-            let place = packet::place_text(super::At::Front(*byte), usize::from(integer.bytes), false);
-            let notes = if *add == 0 {
-                "length of the whole frame".to_string()
-            } else {
-                format!("{} {}: length of the whole frame", if *add < 0 { "minus" } else { "plus" }, add.unsigned_abs())
-            };
-            rows.push(row(place, "(length)", integer_word(*integer), notes));
-        }
     }
-    if let Some(check) = check {
-        let size = check.form.size();
-        let at = match check.at {
-            super::Edge::Front(place) => super::At::Front(place),
-            super::Edge::Back(place) => super::At::Back(place),
+}
+
+/// The rows for a packet's start and length.
+fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
+    let format::Cut::Packet { start, length } = &declared.cut else { return Vec::new() };
+    let bytes: Vec<String> = start.iter().map(|byte| format!("{byte:02X}")).collect();
+    let place = packet::place_text(super::At::Front(0), start.len(), false);
+    let notes = format!("always {}", bytes.join(" "));
+    let mut rows = Vec::new();
+    rows.push(frame_row(&declared.name, place, "(start)", "bytes".to_string(), notes));
+    if let format::Length::Field { byte, integer, add, .. } = length {
+        let place = packet::place_text(super::At::Front(*byte), usize::from(integer.bytes), false);
+        let notes = match add {
+            0 => "length of the whole frame".to_string(),
+            add if *add < 0 => format!("minus {}: length of the whole frame", add.unsigned_abs()),
+            add => format!("plus {add}: length of the whole frame"),
         };
-        let kind = match check.form {
-            CheckForm::Binary(integer) => integer_word(integer),
-            CheckForm::Hex(digits) => format!("{digits} hex digits"),
-        };
-        let edge = |edge: super::Edge| match edge {
-            super::Edge::Front(place) => place.to_string(),
-            super::Edge::Back(place) => format!("-{place}"),
-        };
-        let notes = format!("{} over byte {} to {}", check.checksum.name(), edge(check.from), edge(check.to));
-        rows.push(row(packet::place_text(at, size, false), "(checksum)", kind, notes));
+        rows.push(frame_row(&declared.name, place, "(length)", integer_word(*integer), notes));
     }
     rows
+}
+
+fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
+    let at = match check.at {
+        super::Edge::Front(place) => super::At::Front(place),
+        super::Edge::Back(place) => super::At::Back(place),
+    };
+    let kind = match check.form {
+        CheckForm::Binary(integer) => integer_word(integer),
+        CheckForm::Hex(digits) => format!("{digits} hex digits"),
+    };
+    let edge = |edge: super::Edge| match edge {
+        super::Edge::Front(place) => place.to_string(),
+        super::Edge::Back(place) => format!("-{place}"),
+    };
+    let notes = format!("{} over byte {} to {}", check.checksum.name(), edge(check.from), edge(check.to));
+    let place = packet::place_text(at, check.form.size(), false);
+    frame_row(&declared.name, place, "(checksum)", kind, notes)
 }
 
 fn integer_word(integer: format::Integer) -> String {

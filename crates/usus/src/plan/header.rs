@@ -179,7 +179,8 @@ impl Sheet {
         let name = match &declared.name {
             Some(name) => name.value.clone(),
             None if declared.reserved => "(reserved)".to_string(),
-            None => declared.flags.iter().map(|(_, name)| name.value.as_str()).collect::<Vec<_>>().join(", "),
+            None if !declared.flags.is_empty() => "(flags)".to_string(),
+            None => "(constant)".to_string(),
         };
         LayoutRow {
             frame: self.frame.clone(),
@@ -310,7 +311,7 @@ fn notes(declared: &Declared) -> String {
             .collect();
         notes.push(list(&codes));
     }
-    if !declared.flags.is_empty() && declared.name.is_some() {
+    if !declared.flags.is_empty() {
         let flags: Vec<String> = declared.flags.iter().map(|(bit, name)| format!("{bit} {}", name.value)).collect();
         notes.push(list(&flags));
     }
