@@ -3,7 +3,7 @@
 //! NMEA 0183 (IEC 61162-1): printable ASCII from the start character on, `*` and two hex digits with the xor of all characters
 //! between the two, CR LF. At most 82 characters in all; a longer sentence is taken if its checksum holds.
 
-use memchr::memchr2;
+use memchr::{memchr, memchr2};
 
 use super::{CheckState, Choice, Expect, Rest, Start, Step, Verdict, View};
 use crate::checksum::xor;
@@ -24,7 +24,10 @@ pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
     let text = &bytes[1..bytes.len().min(limits::SENTENCE + 1)];
     // The first byte that ends the sentence, or cannot be in one.
     let star = (presence != Presence::Absent).then_some(b'*');
-    let stop = text.iter().position(|&byte| !(b' '..=b'~').contains(&byte) || Some(byte) == star);
+    // The start characters are reserved. A second `$` begins another sentence; so does a second `!` behind a first one.
+    let stop = text
+        .iter()
+        .position(|&byte| !(b' '..=b'~').contains(&byte) || byte == b'$' || byte == bytes[0] || Some(byte) == star);
     let Some(stop) = stop else {
         return match text.len() {
             limits::SENTENCE => Verdict::Fail(Reason::SentenceTooLong { frame }),
@@ -52,9 +55,9 @@ pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
             }
         },
         b'\r' | b'\n' if presence == Presence::Required => Verdict::Fail(Reason::ChecksumAbsent { frame }),
-        // Without a checksum to vouch for it, a second start means that the first sentence was cut.
-        b'\r' | b'\n' if memchr2(b'$', b'!', &text[..stop]).is_some() => {
-            Verdict::Fail(Reason::SentenceByte { frame, byte: b'$' })
+        // Without a checksum to vouch for it, a `!` means that this one was cut, too.
+        b'\r' | b'\n' if memchr(b'!', &text[..stop]).is_some() => {
+            Verdict::Fail(Reason::SentenceByte { frame, byte: b'!' })
         }
         b'\r' | b'\n' => {
             Verdict::Frame { length: stop + 1, content, check: CheckState::Absent, choice: Choice::Undecided }

@@ -394,6 +394,8 @@ fn sentence(bytes: &[u8]) -> Verdict {
                 };
             }
             b'\r' | b'\n' => return Verdict::Fail { whole: true },
+            b'$' => return Verdict::Fail { whole: false },
+            b'!' if bytes[0] == b'!' => return Verdict::Fail { whole: false },
             b' '..=b'~' => sum ^= byte,
             _ => return Verdict::Fail { whole: false },
         }

@@ -1,0 +1,251 @@
+//! A packet stream: three kinds, ten fields each, bit ranges, CRC-16.
+
+use std::path::Path;
+
+use fastrand::Rng;
+use memchr::memmem;
+
+use crate::sum::Sum;
+use crate::tables::{Table, flag, scaled, whole};
+use crate::{Contest, input};
+
+pub const CONTEST: Contest =
+    Contest { name: "packets", format: FORMAT, make: |size| input::frames(size, packet), decode, csv };
+
+const FORMAT: &str = r#"
+format = "drive"
+[[frame]]
+cut      = "packet"
+start    = "A5 5A"
+length   = { byte = 2, type = "u8", add = 5 }
+checksum = { algorithm = "CRC-16/MODBUS", type = "u16le", from = 2 }
+header   = [ { name = "type", byte = 3, type = "u8", internal = true } ]
+[record.sample]
+when   = "type == 1"
+fields = [
+  { name = "sequence", type = "u16be", counter = true },
+  { name = "clock",    type = "u32be", unit = "ms" },
+  { name = "tension",  type = "i24be", scale = 0.01, unit = "kN" },
+  { name = "core",     type = "i16be", scale = 0.1, unit = "°C", no_data = -32768 },
+  { name = "mode",     type = "u8", bits = "4-7" },
+  { name = "gain",     byte = 15, type = "u8", bits = "0-3" },
+  { type = "u8", flags = { 0 = "overload", 1 = "bridge_open", 7 = "service" } },
+  { name = "speed",    type = "u16le", scale = 0.001, unit = "m/s" },
+]
+[record.motor]
+when   = "type == 2"
+fields = [
+  { name = "current", type = "i16be", scale = 0.1, unit = "A" },
+  { name = "voltage", type = "u16be", scale = 0.1, unit = "V" },
+  { name = "power",   type = "i32be", unit = "W" },
+  { name = "torque",  type = "i16le", scale = 0.01, unit = "%" },
+  { name = "turns",   type = "u16be", unit = "rpm" },
+  { name = "winding", type = "i8", unit = "°C" },
+  { name = "bearing", type = "i8", unit = "°C" },
+  { name = "state",   type = "u8", bits = "0-2" },
+  { name = "fault",   byte = 18, type = "u8", bits = "3-7" },
+  { name = "hours",   type = "u32be", scale = 0.01, unit = "h" },
+]
+[record.load]
+when   = "type == 3"
+fields = [
+  { name = "station", type = "u16be" },
+  { name = "l1", type = "i16be", scale = 0.01, unit = "kN" },
+  { name = "l2", type = "i16be", scale = 0.01, unit = "kN" },
+  { name = "l3", type = "i16be", scale = 0.01, unit = "kN" },
+  { name = "l4", type = "i16be", scale = 0.01, unit = "kN" },
+  { name = "l5", type = "i16be", scale = 0.01, unit = "kN" },
+  { name = "l6", type = "i16be", scale = 0.01, unit = "kN" },
+  { name = "l7", type = "i16be", scale = 0.01, unit = "kN" },
+  { name = "l8", type = "i16be", scale = 0.01, unit = "kN" },
+  { name = "total", type = "i32be", scale = 0.01, unit = "kN" },
+]
+"#;
+
+fn packet(rng: &mut Rng, out: &mut Vec<u8>) {
+    let (kind, size) = *rng.choice([(1u8, 15), (1, 15), (1, 15), (2, 19), (3, 22)].as_slice()).unwrap();
+    let begin = out.len();
+    out.extend_from_slice(&[0xA5, 0x5A, size + 1, kind]);
+    // Small numbers are as common as large ones, so that digits vary.
+    for _ in 0..size {
+        let byte = if rng.bool() { rng.u8(..) } else { 0 };
+        out.push(byte);
+    }
+    let crc = Crc::new().of(&out[begin + 2..]);
+    out.extend_from_slice(&crc.to_le_bytes());
+}
+
+struct Crc([u16; 256]);
+
+impl Crc {
+    fn new() -> Crc {
+        let mut table = [0; 256];
+        for (byte, entry) in table.iter_mut().enumerate() {
+            let step = |crc: u16, _| if crc & 1 == 1 { crc >> 1 ^ 0xA001 } else { crc >> 1 };
+            *entry = (0..8).fold(byte as u16, step);
+        }
+        Crc(table)
+    }
+
+    fn of(&self, bytes: &[u8]) -> u16 {
+        bytes.iter().fold(0xFFFF, |crc, byte| crc >> 8 ^ self.0[usize::from(crc as u8 ^ byte)])
+    }
+}
+
+/// Calls `take` with the kind and the data of each sound packet.
+fn packets(input: &[u8], mut take: impl FnMut(u8, &[u8])) {
+    let crc = Crc::new();
+    let finder = memmem::Finder::new(&[0xA5, 0x5A]);
+    let mut at = 0;
+    while let Some(offset) = finder.find(&input[at..]) {
+        let start = at + offset;
+        at = start + 1;
+        let Some([length, kind]) = input.get(start + 2..start + 4) else { break };
+        let size = match kind {
+            1 => 15,
+            2 => 19,
+            3 => 22,
+            _ => continue,
+        };
+        if usize::from(*length) != size + 1 {
+            continue;
+        }
+        let Some(frame) = input.get(start..start + size + 6) else { break };
+        let sent = u16::from_le_bytes([frame[size + 4], frame[size + 5]]);
+        if crc.of(&frame[2..size + 4]) == sent {
+            take(*kind, &frame[4..size + 4]);
+            at = start + frame.len();
+        }
+    }
+}
+
+fn u16be(data: &[u8], at: usize) -> u16 {
+    u16::from_be_bytes([data[at], data[at + 1]])
+}
+
+fn i16be(data: &[u8], at: usize) -> i16 {
+    u16be(data, at) as i16
+}
+
+fn u32be(data: &[u8], at: usize) -> u32 {
+    u32::from_be_bytes([data[at], data[at + 1], data[at + 2], data[at + 3]])
+}
+
+fn i24be(data: &[u8], at: usize) -> i32 {
+    i32::from_be_bytes([data[at], data[at + 1], data[at + 2], 0]) >> 8
+}
+
+fn decode(input: &[u8]) -> (u64, Sum) {
+    let (mut records, mut sum) = (0, Sum::default());
+    packets(input, |kind, data| {
+        records += 1;
+        match kind {
+            1 => {
+                sum.number(u16be(data, 0).into());
+                sum.number(u32be(data, 2).into());
+                sum.number(i24be(data, 6).into());
+                match i16be(data, 9) {
+                    i16::MIN => sum.absent(),
+                    core => sum.number(core.into()),
+                }
+                sum.number((data[11] >> 4).into());
+                sum.number((data[11] & 15).into());
+                for bit in [0, 1, 7] {
+                    sum.number((data[12] >> bit & 1).into());
+                }
+                sum.number(u16::from_le_bytes([data[13], data[14]]).into());
+            }
+            2 => {
+                sum.number(i16be(data, 0).into());
+                sum.number(u16be(data, 2).into());
+                sum.number((u32be(data, 4) as i32).into());
+                sum.number(i16::from_le_bytes([data[8], data[9]]).into());
+                sum.number(u16be(data, 10).into());
+                sum.number((data[12] as i8).into());
+                sum.number((data[13] as i8).into());
+                sum.number((data[14] & 7).into());
+                sum.number((data[14] >> 3).into());
+                sum.number(u32be(data, 15).into());
+            }
+            _ => {
+                sum.number(u16be(data, 0).into());
+                for index in 0..8 {
+                    sum.number(i16be(data, 2 + 2 * index).into());
+                }
+                sum.number((u32be(data, 18) as i32).into());
+            }
+        }
+    });
+    (records, sum)
+}
+
+fn csv(input: &[u8], folder: &Path) {
+    let mut sample =
+        Table::new(folder, "sample.csv", "sequence,clock,tension,core,mode,gain,overload,bridge_open,service,speed");
+    let mut motor =
+        Table::new(folder, "motor.csv", "current,voltage,power,torque,turns,winding,bearing,state,fault,hours");
+    let mut load = Table::new(folder, "load.csv", "station,l1,l2,l3,l4,l5,l6,l7,l8,total");
+    packets(input, |kind, data| match kind {
+        1 => {
+            let out = sample.row();
+            whole(u16be(data, 0).into(), out);
+            out.push(b',');
+            whole(u32be(data, 2).into(), out);
+            out.push(b',');
+            scaled(i24be(data, 6).into(), 2, out);
+            out.push(b',');
+            match i16be(data, 9) {
+                i16::MIN => {}
+                core => scaled(core.into(), 1, out),
+            }
+            out.push(b',');
+            whole((data[11] >> 4).into(), out);
+            out.push(b',');
+            whole((data[11] & 15).into(), out);
+            for bit in [0, 1, 7] {
+                out.push(b',');
+                flag(data[12] >> bit & 1 == 1, out);
+            }
+            out.push(b',');
+            scaled(u16::from_le_bytes([data[13], data[14]]).into(), 3, out);
+            sample.end_row();
+        }
+        2 => {
+            let out = motor.row();
+            scaled(i16be(data, 0).into(), 1, out);
+            out.push(b',');
+            scaled(u16be(data, 2).into(), 1, out);
+            out.push(b',');
+            whole((u32be(data, 4) as i32).into(), out);
+            out.push(b',');
+            scaled(i16::from_le_bytes([data[8], data[9]]).into(), 2, out);
+            out.push(b',');
+            whole(u16be(data, 10).into(), out);
+            out.push(b',');
+            whole((data[12] as i8).into(), out);
+            out.push(b',');
+            whole((data[13] as i8).into(), out);
+            out.push(b',');
+            whole((data[14] & 7).into(), out);
+            out.push(b',');
+            whole((data[14] >> 3).into(), out);
+            out.push(b',');
+            scaled(u32be(data, 15).into(), 2, out);
+            motor.end_row();
+        }
+        _ => {
+            let out = load.row();
+            whole(u16be(data, 0).into(), out);
+            for index in 0..8 {
+                out.push(b',');
+                scaled(i16be(data, 2 + 2 * index).into(), 2, out);
+            }
+            out.push(b',');
+            scaled((u32be(data, 18) as i32).into(), 2, out);
+            load.end_row();
+        }
+    });
+    for table in [&mut sample, &mut motor, &mut load] {
+        table.flush();
+    }
+}
