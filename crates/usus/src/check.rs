@@ -1,7 +1,8 @@
 //! Testing the checksum of a frame: which bytes it covers, where it stands, how it is written.
 
-use crate::format::{CheckForm, Integer, Order};
+use crate::format::{CheckForm, Integer};
 use crate::plan::Check;
+use crate::read::word_of;
 
 /// Whether the checksum of a frame holds; if not, what the bytes give and what was sent.
 pub(crate) fn test(check: &Check, frame: &[u8]) -> Result<(), (u128, Option<u128>)> {
@@ -21,11 +22,7 @@ pub(crate) fn test(check: &Check, frame: &[u8]) -> Result<(), (u128, Option<u128
 }
 
 fn binary(bytes: &[u8], integer: Integer) -> u128 {
-    let shift_in = |value: u128, byte: &u8| value << 8 | u128::from(*byte);
-    match integer.order {
-        Order::Big => bytes.iter().fold(0, shift_in),
-        Order::Little => bytes.iter().rev().fold(0, shift_in),
-    }
+    word_of(bytes, integer.order).into()
 }
 
 fn hex(digits: &[u8]) -> Option<u128> {

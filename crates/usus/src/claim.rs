@@ -4,12 +4,60 @@
 use crate::cut::Choice;
 use crate::event::Reason;
 use crate::expression::Operand;
-use crate::plan::{Count, Frame, HeaderField, Inner, Kind, Meaning, ShapeUnit};
+use crate::plan::{ChoiceKey, Count, Frame, HeaderField, Inner, Kind, Meaning, ShapeUnit};
 use crate::read::Cells;
 use crate::value::Value;
 
+/// Choices made before, by the bytes that decide them. A cache: it changes speed only.
+#[derive(Clone, Debug)]
+pub(crate) struct Choices([Option<(Key, Choice)>; SLOTS]);
+
+const SLOTS: usize = 64;
+
+/// The deciding bytes, how many they are, and the frame.
+type Key = (u64, u8, u16);
+
+impl Default for Choices {
+    fn default() -> Choices {
+        Choices([None; SLOTS])
+    }
+}
+
+impl Choices {
+    /// The record or ignore that claims frame number `number`, by its header.
+    #[inline]
+    pub(crate) fn choose(&mut self, plan: &Inner, number: u16, frame: &Frame, header: &Cells<'_>) -> Choice {
+        let Some(key) = key(number, frame, header) else { return choose(plan, frame, header) };
+        let slot = (key.0.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 58) as usize;
+        match &self.0[slot] {
+            Some((known, choice)) if *known == key => *choice,
+            _ => {
+                let choice = choose(plan, frame, header);
+                self.0[slot] = Some((key, choice));
+                choice
+            }
+        }
+    }
+}
+
+/// The bytes that decide what claims a frame, if they are there and few.
+#[inline]
+fn key(number: u16, frame: &Frame, header: &Cells<'_>) -> Option<Key> {
+    let bytes = match frame.key {
+        ChoiceKey::Unknown => return None,
+        ChoiceKey::Bytes { from, to } => header.bytes.get(from..to)?,
+        ChoiceKey::Text { characters, column } => {
+            // A column is decided by its end, too: the separator behind it belongs to the key.
+            let column = if column { *header.columns.get(1)? as usize } else { 0 };
+            header.bytes.get(..characters.max(column)).filter(|bytes| bytes.len() <= 8)?
+        }
+    };
+    let value = bytes.iter().fold(0, |value, byte| value << 8 | u64::from(*byte));
+    Some((value, bytes.len() as u8, number))
+}
+
 /// The record or ignore that claims a frame, by its header.
-pub(crate) fn choose(plan: &Inner, frame: &Frame, header: &Cells<'_>) -> Choice {
+fn choose(plan: &Inner, frame: &Frame, header: &Cells<'_>) -> Choice {
     let look = |field: &u16| operand(&frame.header[usize::from(*field)], header);
     for &kind in &frame.kinds {
         if plan.kinds[usize::from(kind)].when.as_ref().is_none_or(|when| when.test(&look)) {

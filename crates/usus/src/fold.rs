@@ -7,12 +7,14 @@ use alloc::collections::BTreeMap;
 use alloc::vec::Vec;
 
 use crate::event::NoticeKind;
-use crate::plan::Inner;
+use crate::plan::{Inner, Kind};
 use crate::read::Cells;
 
 /// The state of the fold of one line.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Fold {
+    /// For each kind without series, the last value of each counter.
+    single: Vec<Vec<Option<u128>>>,
     /// For each kind, its series by the bytes of their fields, with the last value of each counter.
     kinds: Vec<BTreeMap<Vec<u8>, Vec<Option<u128>>>>,
     /// The series at hand; kept so that looking one up allocates nothing.
@@ -23,13 +25,21 @@ pub(crate) struct Fold {
 
 impl Fold {
     pub(crate) fn new(plan: &Inner) -> Fold {
-        Fold { kinds: plan.kinds.iter().map(|_| BTreeMap::new()).collect(), ..Fold::default() }
+        Fold {
+            single: plan.kinds.iter().map(|kind| alloc::vec![None; kind.counters.len()]).collect(),
+            kinds: plan.kinds.iter().map(|_| BTreeMap::new()).collect(),
+            ..Fold::default()
+        }
     }
 
     /// Takes a record in, and says what it means beside those before it.
     pub(crate) fn record(&mut self, plan: &Inner, number: u16, cells: &Cells<'_>, notices: &mut dyn FnMut(NoticeKind)) {
         let kind = &plan.kinds[usize::from(number)];
         if kind.counters.is_empty() {
+            return;
+        }
+        if kind.series.is_empty() {
+            count(number, kind, cells, &mut self.single[usize::from(number)], notices);
             return;
         }
         self.key.clear();
@@ -50,21 +60,25 @@ impl Fold {
             series.insert(self.key.clone(), alloc::vec![None; kind.counters.len()]);
         }
         let Some(last) = series.get_mut(&self.key) else { return };
-        for (index, (counter, last)) in kind.counters.iter().zip(last).enumerate() {
-            let Some(found) = cells.integer(&counter.field, 0).and_then(|found| u128::try_from(found).ok()) else {
-                continue;
-            };
-            let expected = last.map(|last| (last + 1) % counter.modulus);
-            if let Some(expected) = expected.filter(|expected| *expected != found) {
-                notices(NoticeKind::CounterJump {
-                    kind: number,
-                    counter: index as u16,
-                    expected: expected as u64,
-                    found: found as u64,
-                });
-            }
-            *last = Some(found);
+        count(number, kind, cells, last, notices);
+    }
+}
+
+/// Follows the counters of one record of one series.
+fn count(number: u16, kind: &Kind, cells: &Cells<'_>, last: &mut [Option<u128>], notices: &mut dyn FnMut(NoticeKind)) {
+    for (index, (counter, last)) in kind.counters.iter().zip(last).enumerate() {
+        let found = cells.integer(&counter.field, 0).and_then(|found| u128::try_from(found).ok());
+        let Some(found) = found else { continue };
+        let expected = last.map(|last| if last + 1 >= counter.modulus { 0 } else { last + 1 });
+        if let Some(expected) = expected.filter(|expected| *expected != found) {
+            notices(NoticeKind::CounterJump {
+                kind: number,
+                counter: index as u16,
+                expected: expected as u64,
+                found: found as u64,
+            });
         }
+        *last = Some(found);
     }
 }
 

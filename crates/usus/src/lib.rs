@@ -95,7 +95,7 @@ pub use owned::RecordError;
 pub use owned::{OwnedRecord, OwnedValue};
 pub use plan::{LayoutRow, Plan, UnknownName, Wants};
 pub use problem::{Problem, ProblemKind, Problems};
-pub use record::{Cell, Item, Items, Record};
+pub use record::{Cell, Item, Items, Record, Visit};
 pub use schema::{FieldSchema, KindSchema, Schema};
 pub use sink::Sink;
 pub use time::{Span, Time};

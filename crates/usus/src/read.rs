@@ -1,7 +1,7 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
 use crate::format::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Raw};
+use crate::plan::{At, Constant, Convert, Field, Load, Meaning, NumberOf, Quick, Raw};
 use crate::value::{Absent, Decimal, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
@@ -30,6 +30,7 @@ impl<'a> Cells<'a> {
         self.columns.len().saturating_sub(1)
     }
 
+    #[inline(always)]
     fn start(&self, at: At, base: usize) -> Option<usize> {
         match at {
             At::Front(place) => Some(base + place),
@@ -77,11 +78,26 @@ impl<'a> Cells<'a> {
 
     /// The unsigned or signed integer of a field, for flags and counts; nothing if it is not one.
     pub(crate) fn integer(&self, field: &'a Field, base: usize) -> Option<i128> {
+        if let Some(quick) = &field.quick {
+            let raw = self.quick_raw(field, quick, base).filter(|raw| quick.no_data != Some(*raw))?;
+            let value = raw * quick.factor + quick.addend;
+            return match quick.places {
+                0 => Some(value.into()),
+                places => Decimal::small(value < 0, value.unsigned_abs(), places).to_integer(),
+            };
+        }
         self.reading(field, base).value.to_integer()
     }
 
     /// The bit of a field.
+    #[inline]
     pub(crate) fn flag(&self, field: &Field, bit: u8, base: usize) -> Reading<'a> {
+        if let Some(quick) = &field.quick {
+            return match self.quick_raw(field, quick, base) {
+                Some(raw) => Reading::good(Value::Bool(raw >> bit & 1 == 1)),
+                None => Reading::absent(Absent::NotSent),
+            };
+        }
         match self.raw(field, base) {
             RawValue::Number(number) => {
                 // The bits of a negative number are those of its two's complement.
@@ -106,7 +122,60 @@ impl<'a> Cells<'a> {
     }
 
     /// The reading of a field whose record or item begins at `base`.
+    #[inline]
     pub(crate) fn reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
+        match &field.quick {
+            Some(quick) => self.quick_reading(field, quick, base),
+            None => self.long_reading(field, base),
+        }
+    }
+
+    /// The value of an integer as the word that it is in the frame.
+    #[inline(always)]
+    fn quick_raw(&self, field: &Field, quick: &Quick, base: usize) -> Option<i64> {
+        let start = self.start(field.at, base)?;
+        let word = load(self.bytes.get(start..)?, quick.load)?;
+        let top = word << quick.up;
+        Some(if quick.signed { (top as i64) >> quick.down } else { (top >> quick.down) as i64 })
+    }
+
+    #[inline]
+    fn quick_reading(&self, field: &'a Field, quick: &'a Quick, base: usize) -> Reading<'a> {
+        match self.quick_number(field, quick, base) {
+            Ok((value, quality)) => {
+                let number = Decimal::small(value < 0, value.unsigned_abs(), quick.places);
+                Reading { value: Value::Decimal(number), quality }
+            }
+            Err(reading) => reading,
+        }
+    }
+
+    /// The value of an integer in units of its last place, or the reading that it is instead.
+    #[inline(always)]
+    pub(crate) fn quick_number(
+        &self,
+        field: &'a Field,
+        quick: &'a Quick,
+        base: usize,
+    ) -> Result<(i64, Quality), Reading<'a>> {
+        let Some(raw) = self.quick_raw(field, quick, base) else { return Err(Reading::absent(Absent::NotSent)) };
+        if quick.no_data == Some(raw) {
+            return Err(Reading::absent(Absent::Marked));
+        }
+        if !quick.codes.is_empty()
+            && let Some(index) = quick.codes.iter().position(|code| *code == raw)
+            && let Meaning::Number { codes, .. } = &field.meaning
+        {
+            let name = &codes[index].1;
+            return Err(Reading::good(Value::Code { number: Decimal::from_integer(raw), name }));
+        }
+        let value = raw * quick.factor + quick.addend;
+        let outside = quick.range.is_some_and(|(low, high)| value < low || value > high);
+        let quality = if outside { Quality::OutOfRange } else { Quality::Good };
+        Ok((value, quality))
+    }
+
+    fn long_reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
         let raw = self.raw(field, base);
         if matches!(raw, RawValue::NotSent) {
             return Reading::absent(Absent::NotSent);
@@ -216,12 +285,32 @@ fn degrees_of(number: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Optio
     Decimal::from_parts(south, value.magnitude(), value.places())
 }
 
-fn integer_of(bytes: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Decimal {
+/// The bytes of an integer as a word.
+#[inline(always)]
+fn load(bytes: &[u8], load: Load) -> Option<u64> {
+    Some(match load {
+        Load::Byte => u64::from(*bytes.first()?),
+        Load::Big2 => u16::from_be_bytes(*bytes.first_chunk()?).into(),
+        Load::Little2 => u16::from_le_bytes(*bytes.first_chunk()?).into(),
+        Load::Big3 => bytes.first_chunk::<3>().map(|&[a, b, c]| u32::from_be_bytes([0, a, b, c]))?.into(),
+        Load::Little3 => bytes.first_chunk::<3>().map(|&[a, b, c]| u32::from_le_bytes([a, b, c, 0]))?.into(),
+        Load::Big4 => u32::from_be_bytes(*bytes.first_chunk()?).into(),
+        Load::Little4 => u32::from_le_bytes(*bytes.first_chunk()?).into(),
+        Load::Other(integer) => word_of(bytes.get(..usize::from(integer.bytes))?, integer.order),
+    })
+}
+
+/// The bytes of an integer as a word, in whatever order.
+pub(crate) fn word_of(bytes: &[u8], order: Order) -> u64 {
     let shift_in = |value: u64, byte: &u8| value << 8 | u64::from(*byte);
-    let value = match integer.order {
+    match order {
         Order::Big => bytes.iter().fold(0, shift_in),
         Order::Little => bytes.iter().rev().fold(0, shift_in),
-    };
+    }
+}
+
+fn integer_of(bytes: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Decimal {
+    let value = word_of(bytes, integer.order);
     let (value, width) = match bits {
         Some((first, last)) => (value >> first, last - first + 1),
         None => (value, integer.bytes * 8),

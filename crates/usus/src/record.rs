@@ -3,11 +3,11 @@
 use core::fmt;
 
 use crate::event::LineId;
-use crate::plan::{Output, Plan};
+use crate::plan::{At, Field, Group, Output, Plan};
 use crate::read::Cells;
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
-use crate::value::{Absent, Reading};
+use crate::value::{Absent, Decimal, Quality, Reading, Value};
 
 /// What a frame says: a kind and named fields. It is lent: its texts are the frame's own bytes.
 #[derive(Clone, Copy)]
@@ -86,6 +86,19 @@ impl<'a> Record<'a> {
         self.schema().fields.iter().zip(outputs).map(move |(schema, output)| (schema, record.cell(schema, output)))
     }
 
+    /// Shows each field to a visitor, in the order of the schema. The fastest way to read all of them.
+    #[inline]
+    pub fn visit<V: Visit>(&self, visitor: &mut V) {
+        let outputs = &self.plan.0.kinds[usize::from(self.kind)].outputs;
+        for (schema, output) in self.schema().fields.iter().zip(outputs) {
+            match output {
+                Output::Field(field) => visit_field(schema, field, &self.cells, 0, visitor),
+                Output::Flag(field, bit) => visitor.reading(schema, self.cells.flag(field, *bit, 0)),
+                Output::Group(group) => visitor.group(schema, self.items(schema, group)),
+            }
+        }
+    }
+
     /// The field at that place of the schema; nothing if there is none, or it is a group.
     pub fn field(&self, index: usize) -> Option<Reading<'a>> {
         let output = self.plan.0.kinds[usize::from(self.kind)].outputs.get(index)?;
@@ -112,27 +125,24 @@ impl<'a> Record<'a> {
 
     fn cell(&self, schema: &'a FieldSchema, output: &'a Output) -> Cell<'a> {
         match output {
-            Output::Group(group) => {
-                let count = group.count.unwrap_or(self.count as usize);
-                let first = match group.first {
-                    crate::plan::At::Front(place) => place,
-                    crate::plan::At::Tail(place) => self.cells.tail + place,
-                    crate::plan::At::Back(place) => self.cells.bytes.len().saturating_sub(place),
-                };
-                let bounds = Bounds { first, size: group.size, count };
-                Cell::Group(Items {
-                    schema: &schema.items,
-                    outputs: &group.outputs,
-                    cells: self.cells,
-                    bounds,
-                    next: 0,
-                })
-            }
+            Output::Group(group) => Cell::Group(self.items(schema, group)),
             output => Cell::Reading(reading(output, &self.cells, 0)),
         }
     }
+
+    fn items(&self, schema: &'a FieldSchema, group: &'a Group) -> Items<'a> {
+        let count = group.count.unwrap_or(self.count as usize);
+        let first = match group.first {
+            At::Front(place) => place,
+            At::Tail(place) => self.cells.tail + place,
+            At::Back(place) => self.cells.bytes.len().saturating_sub(place),
+        };
+        let bounds = Bounds { first, size: group.size, count };
+        Items { schema: &schema.items, outputs: &group.outputs, cells: self.cells, bounds, next: 0 }
+    }
 }
 
+#[inline]
 fn reading<'a>(output: &'a Output, cells: &Cells<'a>, base: usize) -> Reading<'a> {
     match output {
         Output::Field(field) => cells.reading(field, base),
@@ -146,6 +156,32 @@ impl fmt::Debug for Record<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} at {}: ", self.kind(), self.offset)?;
         f.debug_map().entries(self.fields().map(|(schema, cell)| (&schema.name, cell))).finish()
+    }
+}
+
+/// Sees the fields of a record one by one: see [`Record::visit`].
+pub trait Visit {
+    /// Sees a reading.
+    fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>);
+
+    /// Sees a decimal number: `coefficient` divided by ten to the power of `places`. What is not told so comes as a reading.
+    fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
+        let number = Decimal::small(coefficient < 0, coefficient.unsigned_abs(), places);
+        self.reading(schema, Reading { value: Value::Decimal(number), quality });
+    }
+
+    /// Sees a group.
+    fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
+}
+
+#[inline(always)]
+fn visit_field<'a, V: Visit>(schema: &FieldSchema, field: &'a Field, cells: &Cells<'a>, base: usize, visitor: &mut V) {
+    match &field.quick {
+        Some(quick) => match cells.quick_number(field, quick, base) {
+            Ok((coefficient, quality)) => visitor.number(schema, coefficient, quick.places, quality),
+            Err(reading) => visitor.reading(schema, reading),
+        },
+        None => visitor.reading(schema, cells.reading(field, base)),
     }
 }
 
@@ -219,6 +255,17 @@ impl<'a> Item<'a> {
             .iter()
             .zip(self.outputs)
             .map(move |(schema, output)| (schema, reading(output, &item.cells, item.base)))
+    }
+
+    /// Shows each field to a visitor, in the order of the schema.
+    #[inline]
+    pub fn visit<V: Visit>(&self, visitor: &mut V) {
+        for (schema, output) in self.schema.iter().zip(self.outputs) {
+            match output {
+                Output::Field(field) => visit_field(schema, field, &self.cells, self.base, visitor),
+                output => visitor.reading(schema, reading(output, &self.cells, self.base)),
+            }
+        }
     }
 
     /// The field of that name.

@@ -18,7 +18,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use usus::{Cell, Chunk, Decoder, Event, Events, Format, Plan, Reading, Value};
+use usus::{Chunk, Decoder, Event, Events, FieldSchema, Format, Items, Plan, Quality, Reading, Value, Visit};
 use usus_io::{Destination, Outputs, RawReader, TableOptions, pump};
 
 use sum::Sum;
@@ -59,8 +59,7 @@ fn run(contest: &Contest, size: usize) {
 
     let (by_hand, declared) = (folder("by-hand"), folder("declared"));
     fs::create_dir_all(&by_hand).unwrap();
-    let (times, _) =
-        alternate(&mut || (contest.csv)(&input, &by_hand), &mut || declared_csv(&plan, &input, &declared));
+    let (times, _) = alternate(&mut || (contest.csv)(&input, &by_hand), &mut || declared_csv(&plan, &input, &declared));
     report(contest.name, "csv", input.len(), &times);
     let bytes = same_files(&by_hand, &declared);
     println!("{:<12}{:>8} {bytes} bytes of CSV, equal", "", "");
@@ -69,11 +68,12 @@ fn run(contest: &Contest, size: usize) {
 }
 
 /// Runs both in turn, five times after a warm-up. Returns the seconds of each run, and all results.
-fn alternate<T>(plain: &mut dyn FnMut() -> T, declared: &mut dyn FnMut() -> T) -> ([Vec<f64>; 2], Vec<T>) {
+fn alternate<'a, T>(plain: &'a mut dyn FnMut() -> T, declared: &'a mut dyn FnMut() -> T) -> ([Vec<f64>; 2], Vec<T>) {
     let mut results = Vec::new();
     let mut times = [Vec::new(), Vec::new()];
+    let mut sides = [plain, declared];
     for round in 0..6 {
-        for (side, run) in [&mut *plain, &mut *declared].into_iter().enumerate() {
+        for (side, run) in sides.iter_mut().enumerate() {
             let begun = Instant::now();
             results.push(run());
             if round > 0 {
@@ -123,23 +123,33 @@ fn drain(mut events: Events<'_>, records: &mut u64, sum: &mut Sum) {
     while let Some(event) = events.next() {
         if let Event::Record(record) = event {
             *records += 1;
-            for (_, cell) in record.fields() {
-                match cell {
-                    Cell::Reading(reading) => add(sum, reading),
-                    Cell::Group(items) => {
-                        items.for_each(|item| item.fields().for_each(|(_, reading)| add(sum, reading)))
-                    }
-                    _ => {}
-                }
-            }
+            record.visit(&mut Summing(sum));
         }
     }
 }
 
+struct Summing<'s>(&'s mut Sum);
+
+impl Visit for Summing<'_> {
+    #[inline]
+    fn reading(&mut self, _schema: &FieldSchema, reading: Reading<'_>) {
+        add(self.0, reading);
+    }
+
+    #[inline]
+    fn number(&mut self, _schema: &FieldSchema, coefficient: i64, _places: u8, _quality: Quality) {
+        self.0.number(coefficient);
+    }
+
+    fn group(&mut self, _schema: &FieldSchema, items: Items<'_>) {
+        items.for_each(|item| item.visit(self));
+    }
+}
+
+#[inline]
 fn add(sum: &mut Sum, reading: Reading<'_>) {
     match reading.value {
-        Value::Decimal(number) => sum.number(number.coefficient() as i64),
-        Value::Code { number, .. } => sum.number(number.coefficient() as i64),
+        Value::Decimal(number) | Value::Code { number, .. } => sum.number(number.small_coefficient().unwrap_or(0)),
         Value::Bool(flag) => sum.number(flag.into()),
         Value::Text(text) => sum.text(text.bytes()),
         Value::Date(date) => sum.date(date.year(), date.month(), date.day()),

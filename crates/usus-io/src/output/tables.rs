@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use usus::{Cell, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value};
+use usus::{Cell, Decimal, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value, Visit};
 
 use super::writer::RowWriter;
 use super::{Origin, OutputError, received_text};
@@ -41,8 +41,10 @@ enum Place {
 }
 
 /// The tables of one kind. Each begins with its first row, so that a kind that never comes leaves no file.
-#[derive(Default)]
 struct KindTables {
+    has_offset: bool,
+    has_quality: bool,
+    has_groups: bool,
     records: Option<RowWriter>,
     /// By the place of the group's field.
     groups: Vec<Option<RowWriter>>,
@@ -84,10 +86,13 @@ impl Tables {
 
     fn new(plan: &Plan, place: Place, options: TableOptions, overwrite: bool) -> Result<Tables, OutputError> {
         let schema = plan.schema().clone();
-        let kinds = schema
-            .kinds
-            .iter()
-            .map(|kind| KindTables { records: None, groups: kind.fields.iter().map(|_| None).collect() });
+        let kinds = schema.kinds.iter().map(|kind| KindTables {
+            has_offset: has_offset(options, kind),
+            has_quality: kind.has_quality(),
+            has_groups: kind.fields.iter().any(|field| !field.items.is_empty()),
+            records: None,
+            groups: kind.fields.iter().map(|_| None).collect(),
+        });
         let kinds = kinds.collect();
         let mut tables =
             Tables { place, options, schema, kinds, origin: Origin::default(), overwrite, quality: Vec::new() };
@@ -218,6 +223,9 @@ impl Tables {
         let result = writer.end_row();
         self.kinds[index].records = Some(writer);
         result?;
+        if !self.kinds[index].has_groups {
+            return Ok(());
+        }
         for (place, (schema, cell)) in record.fields().enumerate() {
             if let Cell::Group(items) = cell {
                 self.write_items(record, place, schema, items)?;
@@ -236,7 +244,7 @@ impl Tables {
             quoted(self.origin.line(record.line().index()).as_bytes(), out);
             out.push(b',');
         }
-        if has_offset(options, record.schema()) {
+        if self.kinds[record.kind_index()].has_offset {
             integer(record.offset(), out);
             out.push(b',');
         }
@@ -257,12 +265,8 @@ impl Tables {
             out.push(b',');
         }
         self.quality.clear();
-        for (schema, cell) in record.fields() {
-            if let Cell::Reading(reading) = cell {
-                write_reading(schema, reading, out, &mut self.quality);
-            }
-        }
-        if record.schema().has_quality() {
+        record.visit(&mut Row { out: &mut *out, quality: &mut self.quality });
+        if self.kinds[record.kind_index()].has_quality {
             out.extend_from_slice(&self.quality);
             out.push(b',');
         }
@@ -281,16 +285,15 @@ impl Tables {
             Some(writer) => writer,
             None => self.begin_group(index, schema)?,
         };
+        let has_quality = schema.items_have_quality();
         let mut result = Ok(());
         for (number, item) in items.enumerate() {
             self.write_front(record, &mut writer.buffer);
             integer(number as u64 + 1, &mut writer.buffer);
             writer.buffer.push(b',');
             self.quality.clear();
-            for (schema, reading) in item.fields() {
-                write_reading(schema, reading, &mut writer.buffer, &mut self.quality);
-            }
-            if schema.items_have_quality() {
+            item.visit(&mut Row { out: &mut writer.buffer, quality: &mut self.quality });
+            if has_quality {
                 writer.buffer.extend_from_slice(&self.quality);
                 writer.buffer.push(b',');
             }
@@ -362,24 +365,48 @@ fn has_offset(options: TableOptions, kind: &KindSchema) -> bool {
     options.origin || kind.fields.iter().any(|field| !field.items.is_empty())
 }
 
-fn write_reading(schema: &FieldSchema, reading: Reading<'_>, out: &mut Vec<u8>, quality: &mut Vec<u8>) {
-    match reading.value {
-        Value::Text(text) => match text.to_str() {
-            Some(text) => quoted(text.as_bytes(), out),
-            None => quoted(text.to_string().as_bytes(), out),
-        },
-        Value::Code { name, .. } => quoted(name.as_bytes(), out),
-        value => value.append_to(out),
-    }
-    out.push(b',');
-    if reading.quality != Quality::Good {
-        if !quality.is_empty() {
-            quality.push(b';');
+/// The columns of one row: readings, each with a comma behind it. Groups have tables of their own.
+struct Row<'r> {
+    out: &'r mut Vec<u8>,
+    quality: &'r mut Vec<u8>,
+}
+
+impl Visit for Row<'_> {
+    #[inline]
+    fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
+        match reading.value {
+            Value::Text(text) => match text.to_str() {
+                Some(text) => quoted(text.as_bytes(), self.out),
+                None => quoted(text.to_string().as_bytes(), self.out),
+            },
+            Value::Code { name, .. } => quoted(name.as_bytes(), self.out),
+            value => value.append_to(self.out),
         }
-        quality.extend_from_slice(schema.name.as_bytes());
-        quality.push(b'=');
-        quality.extend_from_slice(reading.quality.word().as_bytes());
+        self.out.push(b',');
+        if reading.quality != Quality::Good {
+            tell_quality(schema, reading.quality, self.quality);
+        }
     }
+
+    #[inline]
+    fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
+        Decimal::append_number(coefficient, places, b',', self.out);
+        if quality != Quality::Good {
+            tell_quality(schema, quality, self.quality);
+        }
+    }
+
+    fn group(&mut self, _schema: &FieldSchema, _items: usus::Items<'_>) {}
+}
+
+#[cold]
+fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
+    if !out.is_empty() {
+        out.push(b';');
+    }
+    out.extend_from_slice(schema.name.as_bytes());
+    out.push(b'=');
+    out.extend_from_slice(quality.word().as_bytes());
 }
 
 /// Appends text, in quotes where RFC 4180 asks for them.

@@ -22,6 +22,7 @@ mod unclaimed;
 
 use alloc::vec::Vec;
 
+use crate::claim::Choices;
 use crate::event::Reason;
 use crate::limits;
 use crate::plan::{Cut, Inner, Route};
@@ -172,6 +173,8 @@ pub(crate) struct Scan {
     /// A frame found behind bytes that have to be dealt with first.
     found: Option<Found>,
     run: Run,
+    /// What claimed frames with such headers before.
+    pub(crate) choices: Choices,
 }
 
 /// Where a cut's next start is.
@@ -230,8 +233,8 @@ impl Scan {
 
     /// Forgets everything, for the other side of a loss.
     pub(crate) fn reset(&mut self, at: u64) {
-        let starts = core::mem::take(&mut self.starts);
-        *self = Scan { starts, ..Scan::default() };
+        let (starts, choices) = (core::mem::take(&mut self.starts), core::mem::take(&mut self.choices));
+        *self = Scan { starts, choices, ..Scan::default() };
         self.starts.fill(Start::NotBefore(at));
     }
 }
@@ -253,6 +256,9 @@ pub(crate) fn step(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: 
         }
     }
     let line = Line { plan, route, view, at, rest: Rest { line_end: Expect::Nothing, ..rest } };
+    if let Some(step) = line.frame_here(scan) {
+        return Some(step);
+    }
     if let Some(found) = scan.found {
         return Some(line.before(scan, found));
     }
@@ -273,6 +279,42 @@ struct Line<'a> {
 }
 
 impl Line<'_> {
+    /// A frame at the very position: what comes next on a line without damage. Nothing is settled or remembered if there is none.
+    #[inline]
+    fn frame_here(&self, scan: &mut Scan) -> Option<Step> {
+        let bytes = self.view.from(self.at);
+        for &frame in &self.route.searching {
+            let (begins, sentence) = match &self.plan.frames[usize::from(frame)].cut {
+                Cut::Packet(packet) if bytes.len() < packet.start.len() => return None,
+                Cut::Packet(packet) => (bytes.starts_with(&packet.start), false),
+                _ => (matches!(bytes.first(), Some(b'$' | b'!')), true),
+            };
+            if !begins {
+                continue;
+            }
+            let Verdict::Frame { length, content, check, choice } = self.verdict(frame, bytes, scan) else {
+                return None;
+            };
+            // Whatever was known of candidates lay before this frame.
+            scan.found = None;
+            scan.need = 0;
+            scan.run = Run::default();
+            let frame = Framed { frame, content, check, choice, ended: Ended::Properly, tried: None };
+            let line_end = if sentence { Expect::CrOrLf } else { Expect::Nothing };
+            return Some(Step::Frame { frame, to: self.at + length as u64, rest: Rest { line_end, ..Rest::CLEAN } });
+        }
+        None
+    }
+
+    #[inline]
+    fn verdict(&self, frame: u16, bytes: &[u8], scan: &mut Scan) -> Verdict {
+        match &self.plan.frames[usize::from(frame)].cut {
+            Cut::Packet(packet) => packet::verdict(self.plan, frame, packet, bytes, &mut scan.choices),
+            Cut::Sentence { checksum } => sentence::verdict(frame, *checksum, bytes),
+            Cut::Text { .. } => Verdict::Fail(Reason::NoStart),
+        }
+    }
+
     /// Tries one candidate after the other. Before each, what lies in front of it is dealt with.
     fn search(&self, scan: &mut Scan) -> Option<Step> {
         loop {
@@ -305,11 +347,7 @@ impl Line<'_> {
     fn try_candidate(&self, cut: usize, start: u64, scan: &mut Scan) -> Option<Option<Step>> {
         let frame = self.route.searching[cut];
         let bytes = self.view.from(start);
-        let verdict = match &self.plan.frames[usize::from(frame)].cut {
-            Cut::Packet(packet) => packet::verdict(self.plan, frame, packet, bytes),
-            Cut::Sentence { checksum } => sentence::verdict(frame, *checksum, bytes),
-            Cut::Text { .. } => Verdict::Fail(Reason::NoStart),
-        };
+        let verdict = self.verdict(frame, bytes, scan);
         let reason = match verdict {
             Verdict::Frame { length, content, check, choice } => {
                 let frame = Framed { frame, content, check, choice, ended: Ended::Properly, tried: None };

@@ -2,15 +2,19 @@
 
 use super::{CheckState, Choice, Start, Verdict, View};
 use crate::check;
-use crate::claim;
+use crate::claim::Choices;
 use crate::event::Reason;
-use crate::format::{Integer, Order};
+use crate::format::Integer;
 use crate::plan::{Frame, Inner, Length, Packet};
-use crate::read::Cells;
+use crate::read::{Cells, word_of};
 
 /// Where the next start pattern is, or where one may begin that the window's end hides.
 pub(super) fn find(packet: &Packet, view: &View<'_>, from: u64) -> Start {
     let bytes = view.from(from);
+    // Nearly always the next packet follows at once.
+    if bytes.starts_with(&packet.start) {
+        return Start::At(from);
+    }
     if let Some(offset) = packet.finder.find(bytes) {
         return Start::At(from + offset as u64);
     }
@@ -20,24 +24,25 @@ pub(super) fn find(packet: &Packet, view: &View<'_>, from: u64) -> Start {
 }
 
 /// What the bytes from a start pattern on are.
-pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8]) -> Verdict {
+pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], choices: &mut Choices) -> Verdict {
     let frame = &plan.frames[usize::from(number)];
     if bytes.len() < packet.header {
         return Verdict::Need(packet.header);
     }
     let header = Cells { bytes, columns: &[], tail: 0 };
-    for (index, field) in frame.header.iter().enumerate() {
+    for &index in &frame.constants {
+        let field = &frame.header[usize::from(index)];
         if let Some(constant) = &field.equals
             && !header.equals(&field.field, 0, constant)
         {
-            return Verdict::Fail(Reason::Constant { frame: number, field: index as u16 });
+            return Verdict::Fail(Reason::Constant { frame: number, field: index });
         }
     }
     let length = match frame_length(packet, bytes) {
         Ok(length) => length,
         Err(found) => return Verdict::Fail(Reason::Length { frame: number, found }),
     };
-    let choice = claim::choose(plan, frame, &header);
+    let choice = choices.choose(plan, number, frame, &header);
     if !admits(plan, packet, choice, length) {
         return Verdict::Fail(Reason::Length { frame: number, found: length as u64 });
     }
@@ -73,11 +78,7 @@ fn frame_length(packet: &Packet, bytes: &[u8]) -> Result<usize, u64> {
 
 fn integer_at(bytes: &[u8], at: usize, integer: Integer) -> i128 {
     let Some(bytes) = bytes.get(at..at + usize::from(integer.bytes)) else { return -1 };
-    let shift_in = |value: u64, byte: &u8| value << 8 | u64::from(*byte);
-    let value = match integer.order {
-        Order::Big => bytes.iter().fold(0, shift_in),
-        Order::Little => bytes.iter().rev().fold(0, shift_in),
-    };
+    let value = word_of(bytes, integer.order);
     let unused = 64 - u32::from(integer.bytes) * 8;
     match integer.signed {
         true => i128::from(((value << unused) as i64) >> unused),

@@ -3,7 +3,7 @@
 use alloc::vec::Vec;
 
 use crate::check;
-use crate::claim::{self, Extent};
+use crate::claim::{self, Choices, Extent};
 use crate::cut::{CheckState, Choice, Ended, Framed, LineEdge};
 use crate::event::{NoticeKind, Reason};
 use crate::plan::{Cut, Edge, Field, Frame, Inner};
@@ -33,6 +33,7 @@ pub(super) fn decide<'p>(
     bytes: &[u8],
     edge: LineEdge,
     columns: &mut Vec<u32>,
+    choices: &mut Choices,
 ) -> Decision<'p> {
     let frame = &plan.frames[usize::from(framed.frame)];
     let is_text = matches!(frame.cut, Cut::Text { .. });
@@ -48,7 +49,7 @@ pub(super) fn decide<'p>(
         }
     }
     let decision = match tested {
-        Ok(check) => claim(plan, framed, frame, bytes, check, columns),
+        Ok(check) => claim(plan, framed, frame, bytes, check, columns, choices),
         Err(reason) => Decision::Reject { reason, clipped: false },
     };
     match decision {
@@ -90,6 +91,7 @@ fn claim<'p>(
     bytes: &[u8],
     check: CheckState,
     columns: &mut Vec<u32>,
+    choices: &mut Choices,
 ) -> Decision<'p> {
     let content = content(frame, framed, bytes.len());
     let text = &bytes[content.0 as usize..content.1 as usize];
@@ -99,7 +101,7 @@ fn claim<'p>(
     }
     let header = Cells { bytes: text, columns, tail: 0 };
     let choice = match framed.choice {
-        Choice::Undecided => claim::choose(plan, frame, &header),
+        Choice::Undecided => choices.choose(plan, framed.frame, frame, &header),
         decided => decided,
     };
     let reject = |reason| Decision::Reject { reason, clipped: false };
@@ -114,12 +116,11 @@ fn claim<'p>(
     if check == CheckState::Absent && kind.checksum_required {
         return reject(Reason::ChecksumAbsent { frame: framed.frame });
     }
-    if let Some(equals) = frame
-        .header
-        .iter()
-        .position(|field| matches!(&field.equals, Some(constant) if !header.equals(&field.field, 0, constant)))
-    {
-        return reject(Reason::Constant { frame: framed.frame, field: equals as u16 });
+    for &index in &frame.constants {
+        let field = &frame.header[usize::from(index)];
+        if field.equals.as_ref().is_some_and(|constant| !header.equals(&field.field, 0, constant)) {
+            return reject(Reason::Constant { frame: framed.frame, field: index });
+        }
     }
     let extent = match claim::fit(number, kind, &header) {
         Ok(extent) => extent,

@@ -201,7 +201,9 @@ impl Line {
             };
             let route = &plan.routes[self.route];
             let step = cut::step(plan, route, &view, self.at, self.rest, &mut self.scan)?;
-            self.book(plan, step);
+            if let Some(outcome) = self.book(plan, step) {
+                return Some(outcome);
+            }
         }
     }
 
@@ -216,8 +218,8 @@ impl Line {
         self.silences.clear();
     }
 
-    /// Books a piece of the line and queues what is to be said about it.
-    fn book(&mut self, plan: &Inner, step: Step) {
+    /// Books a piece of the line. What is to be said about it is returned, or queued if it is more than one thing.
+    fn book(&mut self, plan: &Inner, step: Step) -> Option<Outcome> {
         let offset = self.at;
         let (to, rest) = match step {
             Step::Filler { to, rest } | Step::Frame { to, rest, .. } | Step::Run { to, rest, .. } => (to, rest),
@@ -227,26 +229,31 @@ impl Line {
             self.faults.pop_front();
         }
         let length = to - offset;
+        let mut said = None;
         match step {
             Step::Filler { .. } => self.ledger.filler += length,
-            Step::Run { reason, candidates, clipped, .. } => self.reject(offset, length, reason, candidates, clipped),
+            Step::Run { reason, candidates, clipped, .. } => {
+                said = Some(self.reject(offset, length, reason, candidates, clipped));
+            }
             Step::Frame { frame, .. } => {
                 let start = (offset - self.base) as usize;
                 let bytes = &self.window[start..start + length as usize];
-                match decide::decide(plan, &frame, bytes, self.rest.edge, &mut self.columns) {
+                match decide::decide(plan, &frame, bytes, self.rest.edge, &mut self.columns, &mut self.scan.choices) {
                     Decision::Record { kind, content, extent, notice } => {
                         self.ledger.recorded += length;
                         self.ledger.records[usize::from(kind)] += 1;
                         let cells = decide::cells(bytes, content, &self.columns, extent);
                         let queue = &mut self.queue;
-                        queue.extend(notice.map(|kind| Outcome::Notice { offset, kind }));
+                        if let Some(kind) = notice {
+                            queue.push_back(Outcome::Notice { offset, kind });
+                        }
                         self.fold.record(plan, kind, &cells, &mut |kind| {
                             queue.push_back(Outcome::Notice { offset, kind });
                         });
                         if plan.kinds[usize::from(kind)].wanted {
                             let (count, tail) = (extent.count, extent.tail as u32);
                             let length = length as u32;
-                            queue.push_back(Outcome::Record { kind, offset, length, content, count, tail });
+                            said = Some(Outcome::Record { kind, offset, length, content, count, tail });
                         }
                     }
                     Decision::Ignored { content, count_by } => {
@@ -254,7 +261,12 @@ impl Line {
                         let name = count_by.and_then(|field| cells.text(field, 0));
                         self.ledger.ignore(length, name, plan.limits.names);
                     }
-                    Decision::Reject { reason, clipped } => self.reject(offset, length, reason, 1, clipped),
+                    Decision::Reject { reason, clipped } => {
+                        said = Some(self.reject(offset, length, reason, 1, clipped));
+                    }
+                }
+                if !self.queue.is_empty() {
+                    self.queue.extend(said.take());
                 }
                 if frame.ended == cut::Ended::Interrupted {
                     self.queue.push_back(Outcome::Notice { offset: to, kind: NoticeKind::Interrupted });
@@ -263,9 +275,13 @@ impl Line {
         }
         self.at = to;
         self.rest = rest;
+        if said.is_some() && !self.queue.is_empty() && !matches!(step, Step::Frame { .. }) {
+            self.queue.extend(said.take());
+        }
+        said
     }
 
-    fn reject(&mut self, offset: u64, length: u64, reason: crate::Reason, candidates: u32, clipped: bool) {
+    fn reject(&mut self, offset: u64, length: u64, reason: crate::Reason, candidates: u32, clipped: bool) -> Outcome {
         if clipped {
             self.ledger.clipped += length;
             self.ledger.clips += 1;
@@ -273,7 +289,7 @@ impl Line {
             self.ledger.rejected += length;
             self.ledger.rejects += 1;
         }
-        self.queue.push_back(Outcome::Reject { offset, length, reason, candidates, clipped });
+        Outcome::Reject { offset, length, reason, candidates, clipped }
     }
 
     /// Bytes that the window still holds.
@@ -284,6 +300,7 @@ impl Line {
 
     /// When the first and the last of some bytes arrived.
     pub(super) fn times(&self, offset: u64, length: u64) -> Option<(Time, Time)> {
+        self.last?;
         let at = |offset: u64| {
             let behind = self.marks.partition_point(|(start, _)| *start <= offset);
             self.marks.get(behind.checked_sub(1)?)?.1

@@ -246,6 +246,18 @@ impl<N> Expression<N> {
         self.truth(look) == Some(true)
     }
 
+    /// Calls `take` with every name in it.
+    pub(crate) fn names(&self, take: &mut dyn FnMut(&N)) {
+        match &self.node {
+            Node::Name(name) => take(name),
+            Node::Not(inner) => inner.names(take),
+            Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
+                sides.iter().for_each(|side| side.names(take));
+            }
+            Node::Number(_) | Node::Text(_) => {}
+        }
+    }
+
     fn truth<'a>(&'a self, look: &dyn Fn(&N) -> Operand<'a>) -> Option<bool> {
         match &self.node {
             Node::Not(inner) => inner.truth(look).map(|truth| !truth),

@@ -10,7 +10,9 @@ use memchr::memmem::Finder;
 
 use super::field::Medium;
 use super::header::{Sheet, condition, header_fields};
-use super::{Check, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, packet};
+use super::{
+    Check, ChoiceKey, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, packet,
+};
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -72,7 +74,8 @@ fn compile(format: &Format, problems: &mut Problems) -> Inner {
         draft.frame.ignores.push(ignores.len() as u16);
         ignores.push(compile_ignore(ignore, draft, problems));
     }
-    let frames: Vec<Frame> = drafts.into_iter().map(|draft| finish_frame(format, draft)).collect();
+    let finish = |draft| finish_frame(format, draft, &kinds, &ignores);
+    let frames: Vec<Frame> = drafts.into_iter().map(finish).collect();
     let character = format.serial.map(format::Serial::character);
     let roles: Vec<Role> = format
         .lines
@@ -128,6 +131,8 @@ fn compile_frame(
         has_columns: matches!(&placing, Placing::Columns(placing) if placing.has_columns()),
         kinds: Vec::new(),
         ignores: Vec::new(),
+        key: ChoiceKey::Unknown,
+        constants: Vec::new(),
     };
     Draft { frame, sheet, placing, lengths: Vec::new() }
 }
@@ -398,7 +403,10 @@ fn compile_ignore(ignore: &format::Ignore, draft: &Draft, problems: &mut Problem
 }
 
 /// Works out what a frame's records mean for its cut: the lengths there can be.
-fn finish_frame(format: &Format, mut draft: Draft) -> Frame {
+fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ignore]) -> Frame {
+    draft.frame.key = choice_key(&draft.frame, kinds, ignores);
+    let constants = draft.frame.header.iter().enumerate().filter(|(_, field)| field.equals.is_some());
+    draft.frame.constants = constants.map(|(index, _)| index as u16).collect();
     if let Cut::Packet(packet) = &mut draft.frame.cut {
         let cap = format.limits.frame.unwrap_or(limits::FRAME);
         // Frames that no record claims may be as long as the longest that one does, unless the format says more.
@@ -416,6 +424,35 @@ fn finish_frame(format: &Format, mut draft: Draft) -> Frame {
         packet.shortest = packet.header.max(packet.start.len() + check_end);
     }
     draft.frame
+}
+
+/// Which bytes decide what claims a frame: those of the header fields that its conditions name.
+fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
+    let mut named = Vec::new();
+    let of_kinds = frame.kinds.iter().filter_map(|kind| kinds[usize::from(*kind)].when.as_ref());
+    let of_ignores = frame.ignores.iter().filter_map(|ignore| ignores[usize::from(*ignore)].when.as_ref());
+    for when in of_kinds.chain(of_ignores) {
+        when.names(&mut |name| named.push(&frame.header[usize::from(*name)].field));
+    }
+    if matches!(frame.cut, Cut::Packet(_)) {
+        let places = named.iter().map(|field| match (field.at, raw_size(&field.raw)) {
+            (super::At::Front(from), Some(size)) => Some((from, from + size)),
+            _ => None,
+        });
+        let Some(places) = places.collect::<Option<Vec<_>>>() else { return ChoiceKey::Unknown };
+        let from = places.iter().map(|(from, _)| *from).min().unwrap_or(0);
+        let to = places.iter().map(|(_, to)| *to).max().unwrap_or(0);
+        return if to - from <= 8 { ChoiceKey::Bytes { from, to } } else { ChoiceKey::Unknown };
+    }
+    let (mut characters, mut column) = (0, false);
+    for field in named {
+        match (field.at, &field.raw) {
+            (_, super::Raw::Characters(_, end)) if *end <= 8 => characters = characters.max(*end),
+            (super::At::Front(0), super::Raw::Columns(1)) => column = true,
+            _ => return ChoiceKey::Unknown,
+        }
+    }
+    ChoiceKey::Text { characters, column }
 }
 
 fn largest_value(integer: format::Integer) -> usize {

@@ -6,9 +6,9 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw, UnitFrom};
+use super::{At, Constant, Convert, Field, Load, Meaning, NumberOf, Quick, Raw, UnitFrom};
 use crate::expression::Type;
-use crate::format::{Field as Declared, FieldType, Literal, Spanned};
+use crate::format::{Field as Declared, FieldType, Literal, Order, Spanned};
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::unit;
@@ -100,7 +100,54 @@ pub(super) fn compile(
         FieldType::Date => Meaning::Date(layout?),
     };
     let no_data = declared.no_data.iter().filter_map(|literal| constant(literal, kind, "no_data", problems)).collect();
-    Some(Field { at, raw, no_data, meaning, range: declared.range })
+    let mut field = Field { at, raw, no_data, meaning, range: declared.range, quick: None };
+    field.quick = quick(&field);
+    Some(field)
+}
+
+/// The short way to an integer's value, if all of it fits 64 bits.
+fn quick(field: &Field) -> Option<Quick> {
+    let (Raw::Integer { integer, bits }, Meaning::Number { convert, codes, .. }) = (&field.raw, &field.meaning) else {
+        return None;
+    };
+    let (first, last) = bits.unwrap_or((0, integer.bytes * 8 - 1));
+    let width = last - first + 1;
+    let whole = |number: &Decimal| i64::try_from(number.to_integer()?).ok();
+    let scale = convert.scale.unwrap_or(Decimal::from_integer(1));
+    let add = convert.add.unwrap_or(Decimal::ZERO);
+    let places = scale.places().max(add.places());
+    let at_places = |number: Decimal| {
+        let missing = places.checked_sub(number.places())?;
+        number.small_coefficient()?.checked_mul(10i64.checked_pow(missing.into())?)
+    };
+    let (factor, addend) = (at_places(scale)?, at_places(add)?);
+    let range = match field.range {
+        Some([low, high]) => Some((at_places(low)?, at_places(high)?)),
+        None => None,
+    };
+    let no_data = match &*field.no_data {
+        [] => None,
+        [Constant::Number(number)] => Some(whole(number)?),
+        _ => return None,
+    };
+    let codes = codes.iter().map(|(number, _)| whole(number)).collect::<Option<_>>()?;
+    // A raw value of 64 unsigned bits, or a product of more, takes the long way.
+    let fits = u32::from(width) + (64 - factor.unsigned_abs().leading_zeros()) <= 62 && addend.unsigned_abs() < 1 << 62;
+    if factor <= 0 || !fits || convert.unit.is_some() || (!integer.signed && width == 64) {
+        return None;
+    }
+    let load = match (integer.bytes, integer.order) {
+        (1, _) => Load::Byte,
+        (2, Order::Big) => Load::Big2,
+        (2, Order::Little) => Load::Little2,
+        (3, Order::Big) => Load::Big3,
+        (3, Order::Little) => Load::Little3,
+        (4, Order::Big) => Load::Big4,
+        (4, Order::Little) => Load::Little4,
+        _ => Load::Other(*integer),
+    };
+    let signed = integer.signed;
+    Some(Quick { load, up: 63 - last, down: 64 - width, signed, factor, addend, places, range, no_data, codes })
 }
 
 fn raw(
@@ -268,6 +315,7 @@ fn unit_from(
         Meaning::Number { codes, .. } => *codes = Box::default(),
         _ => {}
     }
+    field.quick = quick(&field);
     Some(UnitFrom { field, units: units.into(), places })
 }
 

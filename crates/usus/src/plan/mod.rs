@@ -116,6 +116,20 @@ pub(crate) struct Frame {
     pub(crate) has_columns: bool,
     pub(crate) kinds: Vec<u16>,
     pub(crate) ignores: Vec<u16>,
+    pub(crate) key: ChoiceKey,
+    /// Header fields that have one value only, by their places in `header`.
+    pub(crate) constants: Vec<u16>,
+}
+
+/// Which bytes of a frame decide what claims it. Where they are few, the choice is remembered by them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ChoiceKey {
+    /// They are not known to be few.
+    Unknown,
+    /// These bytes of a packet, at most eight.
+    Bytes { from: usize, to: usize },
+    /// So many characters of a text, and its first column where that is meant.
+    Text { characters: usize, column: bool },
 }
 
 #[derive(Clone)]
@@ -306,6 +320,40 @@ pub(crate) struct Field {
     pub(crate) no_data: Box<[Constant]>,
     pub(crate) meaning: Meaning,
     pub(crate) range: Option<[Decimal; 2]>,
+    /// The short way to its value, where there is one.
+    pub(crate) quick: Option<Quick>,
+}
+
+/// An integer of a packet whose value is `raw * factor + addend` with so many places, all within 64 bits. Nearly every field of a
+/// packet is one; it gives the same readings as the long way.
+#[derive(Clone, Debug)]
+pub(crate) struct Quick {
+    pub(crate) load: Load,
+    /// The value's bits are moved to the top of the word, and down again with their sign or without.
+    pub(crate) up: u8,
+    pub(crate) down: u8,
+    pub(crate) signed: bool,
+    pub(crate) factor: i64,
+    pub(crate) addend: i64,
+    pub(crate) places: u8,
+    /// Smallest and largest value, in units of the last place.
+    pub(crate) range: Option<(i64, i64)>,
+    pub(crate) no_data: Option<i64>,
+    /// Raw values with a name, in the order of the field's codes.
+    pub(crate) codes: Box<[i64]>,
+}
+
+/// How the bytes of an integer become a word.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Load {
+    Byte,
+    Big2,
+    Little2,
+    Big3,
+    Little3,
+    Big4,
+    Little4,
+    Other(Integer),
 }
 
 /// What is taken from the frame.

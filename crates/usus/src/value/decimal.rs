@@ -12,7 +12,9 @@ use crate::limits;
 /// they were made. The sign is kept apart from the magnitude, so "-0.0" keeps its sign too.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Decimal {
-    magnitude: u128,
+    /// The magnitude in two halves: nearly every one fits the low half, which is all that the fast paths look at.
+    low: u64,
+    high: u64,
     places: u8,
     negative: bool,
 }
@@ -22,7 +24,7 @@ const MOST: u128 = 10u128.pow(limits::DIGITS as u32) - 1;
 
 impl Decimal {
     /// Zero without places.
-    pub const ZERO: Decimal = Decimal { magnitude: 0, places: 0, negative: false };
+    pub const ZERO: Decimal = Decimal::small(false, 0, 0);
 
     /// `coefficient` divided by ten to the power of `places`; nothing past 38 digits or 38 places.
     pub const fn new(coefficient: i128, places: u8) -> Option<Decimal> {
@@ -34,17 +36,22 @@ impl Decimal {
         if magnitude > MOST || places > limits::PLACES {
             return None;
         }
-        Some(Decimal { magnitude, places, negative })
+        Some(Decimal { low: magnitude as u64, high: (magnitude >> 64) as u64, places, negative })
     }
 
     /// The integer `value`.
     pub const fn from_integer(value: i64) -> Decimal {
-        Decimal { magnitude: value.unsigned_abs() as u128, places: 0, negative: value < 0 }
+        Decimal::small(value < 0, value.unsigned_abs(), 0)
     }
 
     /// The unsigned integer `value`.
     pub const fn from_unsigned(value: u64) -> Decimal {
-        Decimal { magnitude: value as u128, places: 0, negative: false }
+        Decimal::small(false, value, 0)
+    }
+
+    /// A number whose magnitude fits 64 bits. `places` is at most [`limits::PLACES`].
+    pub(crate) const fn small(negative: bool, magnitude: u64, places: u8) -> Decimal {
+        Decimal { low: magnitude, high: 0, places, negative }
     }
 
     /// Reads `[+-] digits [. digits] [e [+-] digits]`; a point needs a digit on one side at least. Nothing else is
@@ -57,6 +64,36 @@ impl Decimal {
     /// assert!(Decimal::parse(b"1 2").is_none());
     /// ```
     pub fn parse(text: &[u8]) -> Option<Decimal> {
+        Decimal::parse_short(text).or_else(|| Decimal::parse_any(text))
+    }
+
+    /// The same for what is nearly always sent: at most 18 digits, no exponent.
+    #[inline]
+    fn parse_short(text: &[u8]) -> Option<Decimal> {
+        let (negative, digits) = match text {
+            [b'-', digits @ ..] => (true, digits),
+            digits => (false, digits),
+        };
+        if digits.len() > 18 {
+            return None;
+        }
+        let (mut magnitude, mut point) = (0u64, None);
+        for (index, &byte) in digits.iter().enumerate() {
+            let digit = byte.wrapping_sub(b'0');
+            if digit < 10 {
+                magnitude = magnitude * 10 + u64::from(digit);
+            } else if byte == b'.' && point.is_none() {
+                point = Some(index);
+            } else {
+                return None;
+            }
+        }
+        let places = point.map_or(0, |point| digits.len() - point - 1);
+        let any = digits.len() > usize::from(point.is_some());
+        any.then_some(Decimal::small(negative, magnitude, places as u8))
+    }
+
+    fn parse_any(text: &[u8]) -> Option<Decimal> {
         let (negative, digits) = match text.first()? {
             b'-' => (true, &text[1..]),
             b'+' => (false, &text[1..]),
@@ -98,8 +135,9 @@ impl Decimal {
     }
 
     /// Digits of the number without its point and sign.
+    #[inline]
     pub const fn magnitude(self) -> u128 {
-        self.magnitude
+        (self.high as u128) << 64 | self.low as u128
     }
 
     /// Places after the point.
@@ -114,26 +152,38 @@ impl Decimal {
 
     /// Whether it is zero, with whatever sign.
     pub const fn is_zero(self) -> bool {
-        self.magnitude == 0
+        self.low == 0 && self.high == 0
     }
 
     /// The signed magnitude.
     pub const fn coefficient(self) -> i128 {
         // 38 nines fit into an i128.
-        if self.negative { -(self.magnitude as i128) } else { self.magnitude as i128 }
+        if self.negative { -(self.magnitude() as i128) } else { self.magnitude() as i128 }
+    }
+
+    /// The signed magnitude, if it fits 64 bits.
+    #[inline]
+    pub const fn small_coefficient(self) -> Option<i64> {
+        if self.high != 0 || self.low > i64::MAX as u64 {
+            return None;
+        }
+        Some(if self.negative { -(self.low as i64) } else { self.low as i64 })
     }
 
     /// The number as an integer, if it is one.
     pub fn to_integer(self) -> Option<i128> {
+        if let (0, Some(small)) = (self.places, self.small_coefficient()) {
+            return Some(small.into());
+        }
         let unit = 10u128.pow(u32::from(self.places));
-        self.magnitude.is_multiple_of(unit).then(|| self.coefficient() / unit as i128)
+        self.magnitude().is_multiple_of(unit).then(|| self.coefficient() / unit as i128)
     }
 
     /// The nearest binary floating-point number.
     pub fn to_f64(self) -> f64 {
         // Both factors are exact below these bounds, so the one division rounds correctly.
-        if self.magnitude < 1 << 53 && self.places <= 22 {
-            let value = self.magnitude as u64 as f64 / POWERS[usize::from(self.places)];
+        if self.high == 0 && self.low < 1 << 53 && self.places <= 22 {
+            let value = self.low as f64 / POWERS[usize::from(self.places)];
             return if self.negative { -value } else { value };
         }
         let mut text = [0u8; limits::DIGITS + 4];
@@ -143,7 +193,7 @@ impl Decimal {
 
     /// The product, exact; nothing past 38 digits.
     pub fn times(self, other: Decimal) -> Option<Decimal> {
-        let magnitude = self.magnitude.checked_mul(other.magnitude)?;
+        let magnitude = self.magnitude().checked_mul(other.magnitude())?;
         Decimal::from_parts(self.negative != other.negative, magnitude, self.places.checked_add(other.places)?)
     }
 
@@ -151,7 +201,7 @@ impl Decimal {
     pub fn plus(self, other: Decimal) -> Option<Decimal> {
         let places = self.places.max(other.places);
         let (a, b) = (self.at_places(places)?, other.at_places(places)?);
-        if a.magnitude == 0 && b.magnitude == 0 {
+        if a.is_zero() && b.is_zero() {
             return Decimal::from_parts(a.negative && b.negative, 0, places);
         }
         Decimal::new(a.coefficient() + b.coefficient(), places)
@@ -160,7 +210,7 @@ impl Decimal {
     /// The same number with more places; nothing past 38 digits.
     fn at_places(self, places: u8) -> Option<Decimal> {
         let factor = 10u128.checked_pow(u32::from(places - self.places))?;
-        Decimal::from_parts(self.negative, self.magnitude.checked_mul(factor)?, places)
+        Decimal::from_parts(self.negative, self.magnitude().checked_mul(factor)?, places)
     }
 
     /// `self * numerator / denominator + addend`, rounded once, half to even, to `places`. Nothing past 38 digits.
@@ -187,8 +237,9 @@ impl Decimal {
     }
 
     /// Compares as numbers: 1.5 equals 1.50, and -0 equals 0.
+    #[inline]
     pub fn compare(self, other: Decimal) -> Ordering {
-        match (self.negative && self.magnitude != 0, other.negative && other.magnitude != 0) {
+        match (self.negative && !self.is_zero(), other.negative && !other.is_zero()) {
             (true, false) => Ordering::Less,
             (false, true) => Ordering::Greater,
             (true, true) => other.compare_magnitude(self),
@@ -198,35 +249,47 @@ impl Decimal {
 
     fn compare_magnitude(self, other: Decimal) -> Ordering {
         if self.places == other.places {
-            return self.magnitude.cmp(&other.magnitude);
+            return self.magnitude().cmp(&other.magnitude());
         }
         if self.places > other.places {
             return other.compare_magnitude(self).reverse();
         }
         // The scaled side can only overflow when it is the larger one: the other has at most 38 digits.
         let factor = 10u128.pow(u32::from(other.places - self.places));
-        match self.magnitude.checked_mul(factor) {
-            Some(scaled) => scaled.cmp(&other.magnitude),
+        match self.magnitude().checked_mul(factor) {
+            Some(scaled) => scaled.cmp(&other.magnitude()),
             None => Ordering::Greater,
         }
     }
 
     /// Appends the number as text.
+    #[inline]
     pub fn append_to(self, out: &mut Vec<u8>) {
+        if self.high == 0 && self.places < 20 {
+            append_small(self.negative, self.low, usize::from(self.places), None, out);
+            return;
+        }
         let mut text = [0u8; limits::DIGITS + 4];
         let length = self.write_into(&mut text);
         out.extend_from_slice(&text[..length]);
+    }
+
+    /// Appends `coefficient` with so many places as text, and `end` behind it: what tables are full of.
+    #[inline]
+    pub fn append_number(coefficient: i64, places: u8, end: u8, out: &mut Vec<u8>) {
+        if places < 20 {
+            append_small(coefficient < 0, coefficient.unsigned_abs(), usize::from(places), Some(end), out);
+        } else {
+            Decimal::small(coefficient < 0, coefficient.unsigned_abs(), places).append_to(out);
+            out.push(end);
+        }
     }
 
     /// Writes the number as text at the start of `out` (42 bytes are always enough) and returns its length.
     fn write_into(self, out: &mut [u8; limits::DIGITS + 4]) -> usize {
         let mut digits = itoa::Buffer::new();
         // The 64-bit path is several times faster and nearly always enough.
-        let digits = match u64::try_from(self.magnitude) {
-            Ok(small) => digits.format(small),
-            Err(_) => digits.format(self.magnitude),
-        }
-        .as_bytes();
+        let digits = if self.high == 0 { digits.format(self.low) } else { digits.format(self.magnitude()) }.as_bytes();
         let places = usize::from(self.places);
         let mut length = 0;
         if self.negative {
@@ -254,6 +317,84 @@ impl Decimal {
         length + digits.len() - whole
     }
 }
+
+/// Appends a number of fewer than 20 places whose magnitude fits 64 bits, and `end` behind it.
+///
+/// The digits are put where they belong in a block of fixed size, which is copied whole and cut off: that is faster than copying a
+/// few bytes.
+#[inline]
+fn append_small(negative: bool, magnitude: u64, places: usize, end: Option<u8>, out: &mut Vec<u8>) {
+    const PAIRS: [[u8; 2]; 100] = {
+        let mut pairs = [[0; 2]; 100];
+        let mut value = 0;
+        while value < 100 {
+            pairs[value] = [b'0' + value as u8 / 10, b'0' + value as u8 % 10];
+            value += 1;
+        }
+        pairs
+    };
+    // At least one digit stands before the point.
+    let digits = digit_count(magnitude).max(places + 1);
+    let point = usize::from(places > 0);
+    let sign = usize::from(negative);
+    let length = sign + digits + point;
+    let mut block = [b'0'; 32];
+    let mut rest = magnitude;
+    let mut at = length;
+    if places > 0 {
+        for place in 0..places {
+            block[(length - 1 - place) & 31] = b'0' + (rest % 10) as u8;
+            rest /= 10;
+        }
+        at = length - places - 1;
+        block[at & 31] = b'.';
+    }
+    while rest >= 100 {
+        let pair = PAIRS[(rest % 100) as usize];
+        rest /= 100;
+        at -= 2;
+        block[at & 31] = pair[0];
+        block[(at + 1) & 31] = pair[1];
+    }
+    let pair = PAIRS[rest as usize];
+    block[(at - 1) & 31] = pair[1];
+    if rest >= 10 {
+        block[(at - 2) & 31] = pair[0];
+    }
+    if negative {
+        block[0] = b'-';
+    }
+    let mut total = length;
+    if let Some(end) = end {
+        block[length & 31] = end;
+        total += 1;
+    }
+    let before = out.len();
+    out.extend_from_slice(&block);
+    out.truncate(before + total);
+}
+
+/// Decimal digits of a number; 1 for zero.
+#[inline]
+fn digit_count(value: u64) -> usize {
+    // 1233 / 4096 is a little more than the logarithm of 2 to the base of 10.
+    let bits = 64 - (value | 1).leading_zeros() as usize;
+    let guess = bits * 1_233 >> 12;
+    guess + usize::from(value >= WHOLE_POWERS[guess])
+}
+
+/// Powers of ten that fit 64 bits; the first is 0, so that zero has one digit.
+const WHOLE_POWERS: [u64; 20] = {
+    let mut powers = [0; 20];
+    let mut index = 1;
+    let mut power = 1;
+    while index < 20 {
+        power *= 10;
+        powers[index] = power;
+        index += 1;
+    }
+    powers
+};
 
 /// Powers of ten that a binary floating-point number holds exactly.
 const POWERS: [f64; 23] = [
