@@ -1,7 +1,7 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
 use crate::format::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Field, Load, Meaning, NumberOf, Quick, Raw};
+use crate::plan::{At, Constant, Convert, Field, Load, Meaning, NumberOf, Plain, Quick, Raw};
 use crate::value::{Absent, Decimal, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
@@ -40,6 +40,7 @@ impl<'a> Cells<'a> {
     }
 
     /// The text of `count` columns from `first` on, separators between them included.
+    #[inline]
     fn column_text(&self, first: usize, count: usize) -> Option<&'a [u8]> {
         let start = *self.columns.get(first)? as usize;
         let end = *self.columns.get(first + count)? as usize;
@@ -126,7 +127,25 @@ impl<'a> Cells<'a> {
     pub(crate) fn reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
         match &field.quick {
             Some(quick) => self.quick_reading(field, quick, base),
-            None => self.long_reading(field, base),
+            None => self.plain_reading(field, base).unwrap_or_else(|| self.long_reading(field, base)),
+        }
+    }
+
+    /// The reading of a column that is nothing but a number or a text, in its usual form.
+    #[inline]
+    fn plain_reading(&self, field: &'a Field, base: usize) -> Option<Reading<'a>> {
+        if field.plain == Plain::No {
+            return None;
+        }
+        let text = self.column_text(self.start(field.at, base)?, 1)?;
+        if text.is_empty() {
+            return Some(Reading::absent(Absent::Empty));
+        }
+        match field.plain {
+            Plain::Number => Decimal::parse_short(text).map(|number| Reading::good(Value::Decimal(number))),
+            // Other texts than printable ASCII may be blank, or not UTF-8.
+            _ if text.iter().all(|byte| (b'!'..=b'~').contains(byte)) => Some(Reading::good(Value::Text(Text(text)))),
+            _ => None,
         }
     }
 

@@ -6,7 +6,6 @@
 use memchr::{memchr, memchr2};
 
 use super::{CheckState, Choice, Expect, Rest, Start, Step, Verdict, View};
-use crate::checksum::xor;
 use crate::event::Reason;
 use crate::format::Presence;
 use crate::limits;
@@ -22,12 +21,7 @@ pub(super) fn find(view: &View<'_>, from: u64) -> Start {
 /// What the bytes from a start character on are.
 pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
     let text = &bytes[1..bytes.len().min(limits::SENTENCE + 1)];
-    // The first byte that ends the sentence, or cannot be in one.
-    let star = (presence != Presence::Absent).then_some(b'*');
-    // The start characters are reserved. A second `$` begins another sentence; so does a second `!` behind a first one.
-    let stop = text
-        .iter()
-        .position(|&byte| !(b' '..=b'~').contains(&byte) || byte == b'$' || byte == bytes[0] || Some(byte) == star);
+    let (sum, stop) = scan(text, bytes[0], presence);
     let Some(stop) = stop else {
         return match text.len() {
             limits::SENTENCE => Verdict::Fail(Reason::SentenceTooLong { frame }),
@@ -39,7 +33,7 @@ pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
         b'*' => match bytes.get(stop + 2..stop + 4) {
             None => Verdict::Need(stop + 4),
             Some(digits) => {
-                let computed = xor(&text[..stop]);
+                let computed = sum;
                 match hex_byte(digits) {
                     Some(sent) if sent == computed => Verdict::Frame {
                         length: stop + 4,
@@ -64,6 +58,43 @@ pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
         }
         byte => Verdict::Fail(Reason::SentenceByte { frame, byte }),
     }
+}
+
+/// What a byte is to a sentence: nothing special, or what may stop it.
+const PLAIN: u8 = 0;
+const STOPS: u8 = 1;
+const STOPS_BEHIND_ITSELF: u8 = 2;
+const STAR: u8 = 3;
+
+/// The class of each byte. The start characters are reserved: a second `$` begins another sentence, and so does a second `!` behind a
+/// first one.
+static CLASSES: [u8; 256] = {
+    let mut classes = [STOPS; 256];
+    let mut byte = b' ' as usize;
+    while byte <= b'~' as usize {
+        classes[byte] = PLAIN;
+        byte += 1;
+    }
+    classes[b'$' as usize] = STOPS;
+    classes[b'!' as usize] = STOPS_BEHIND_ITSELF;
+    classes[b'*' as usize] = STAR;
+    classes
+};
+
+/// The xor of a sentence's characters up to the first byte that ends it or cannot be in one, and where that is.
+#[inline]
+fn scan(text: &[u8], start: u8, presence: Presence) -> (u8, Option<usize>) {
+    let mut sum = 0;
+    for (index, &byte) in text.iter().enumerate() {
+        match CLASSES[usize::from(byte)] {
+            PLAIN => {}
+            STAR if presence == Presence::Absent => {}
+            STOPS_BEHIND_ITSELF if start != byte => {}
+            _ => return (sum, Some(index)),
+        }
+        sum ^= byte;
+    }
+    (sum, None)
 }
 
 fn hex_byte(digits: &[u8]) -> Option<u8> {

@@ -143,10 +143,27 @@ fn content(frame: &Frame, framed: &Framed, length: usize) -> (u32, u32) {
     }
 }
 
-/// Where each column begins, and one past the end of the text.
+/// Where each column begins, and one past the end of the text: eight bytes at a time.
 fn split(text: &[u8], separator: u8, columns: &mut Vec<u32>) {
     columns.push(0);
-    columns.extend(memchr::memchr_iter(separator, text).map(|place| place as u32 + 1));
+    let pattern = u64::from_ne_bytes([separator; 8]);
+    let (words, rest) = text.as_chunks::<8>();
+    for (index, word) in words.iter().enumerate() {
+        // The top bit of each byte that is the separator, exactly: no borrow runs from one byte into the next.
+        const LOW: u64 = u64::from_ne_bytes([0x7F; 8]);
+        let other = u64::from_le_bytes(*word) ^ pattern;
+        let mut found = !((other & LOW) + LOW | other | LOW);
+        while found != 0 {
+            columns.push((index * 8) as u32 + found.trailing_zeros() / 8 + 1);
+            found &= found - 1;
+        }
+    }
+    let begun = words.len() * 8;
+    for (index, &byte) in rest.iter().enumerate() {
+        if byte == separator {
+            columns.push((begun + index) as u32 + 1);
+        }
+    }
     columns.push(text.len() as u32 + 1);
 }
 

@@ -322,6 +322,16 @@ pub(crate) struct Field {
     pub(crate) range: Option<[Decimal; 2]>,
     /// The short way to its value, where there is one.
     pub(crate) quick: Option<Quick>,
+    /// A column that is nothing but a number or a text, whose short way needs no more said.
+    pub(crate) plain: Plain,
+}
+
+/// Columns about which nothing is declared but their type.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Plain {
+    No,
+    Number,
+    Text,
 }
 
 /// An integer of a packet whose value is `raw * factor + addend` with so many places, all within 64 bits. Nearly every field of a
@@ -418,6 +428,13 @@ pub(crate) struct Convert {
     pub(crate) scale: Option<Decimal>,
     pub(crate) add: Option<Decimal>,
     pub(crate) unit: Option<Box<UnitFrom>>,
+}
+
+impl Convert {
+    /// Whether it leaves every number as it is.
+    pub(crate) fn is_nothing(&self) -> bool {
+        self.scale.is_none() && self.add.is_none() && self.unit.is_none()
+    }
 }
 
 /// A unit that is sent beside the value.

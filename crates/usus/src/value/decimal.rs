@@ -69,7 +69,7 @@ impl Decimal {
 
     /// The same for what is nearly always sent: at most 18 digits, no exponent.
     #[inline]
-    fn parse_short(text: &[u8]) -> Option<Decimal> {
+    pub(crate) fn parse_short(text: &[u8]) -> Option<Decimal> {
         let (negative, digits) = match text {
             [b'-', digits @ ..] => (true, digits),
             digits => (false, digits),
