@@ -88,10 +88,10 @@ pub enum Reason {
     Checksum {
         /// The frame.
         frame: u16,
-        /// What the bytes give.
-        computed: u128,
+        /// What the bytes give; of a checksum wider than 64 bits, its low bits.
+        computed: u64,
         /// What was sent; nothing if it is no number.
-        sent: Option<u128>,
+        sent: Option<u64>,
     },
     /// There has to be a checksum, and there is none.
     ChecksumAbsent {

@@ -21,7 +21,7 @@ use super::catalogue::Parameters;
 /// A CRC with its tables.
 #[derive(Clone)]
 pub(super) enum Cyclic {
-    Narrow { parameters: &'static Parameters, tables: Arc<[[u64; 256]; 8]> },
+    Narrow { parameters: &'static Parameters, tables: Arc<[[u64; 256]; 8]>, begun: u64 },
     Wide { parameters: &'static Parameters, table: Arc<[u128]> },
 }
 
@@ -40,15 +40,30 @@ impl Cyclic {
                 tables[index] = before.map(|before| before >> 8 ^ first[(before & 0xFF) as usize]);
             }
         }
-        Cyclic::Narrow { parameters, tables }
+        // Registers of up to 64 bits are in the low half of their working form.
+        Cyclic::Narrow { parameters, tables, begun: begin(parameters) as u64 }
+    }
+
+    /// The CRC of at most 64 bits, without a detour over wider words.
+    #[inline]
+    pub(super) fn narrow(&self, bytes: &[u8]) -> Option<u64> {
+        let Cyclic::Narrow { parameters, tables, begun } = self else { return None };
+        let register = run(tables, *begun, bytes);
+        let value = match parameters.reflect_input {
+            true => register,
+            // The register's bytes are swapped, at the top of a wider word: the low half here.
+            false => register.swap_bytes() >> (64 - parameters.width),
+        };
+        let value = match parameters.reflect_input == parameters.reflect_output {
+            true => value,
+            false => value.reverse_bits() >> (64 - parameters.width),
+        };
+        Some(value ^ parameters.final_xor as u64)
     }
 
     pub(super) fn of(&self, bytes: &[u8]) -> u128 {
         match self {
-            Cyclic::Narrow { parameters, tables } => {
-                // Registers of up to 64 bits are in the low half of their working form.
-                finish(parameters, run(tables, begin(parameters) as u64, bytes).into())
-            }
+            Cyclic::Narrow { .. } => self.narrow(bytes).unwrap_or_default().into(),
             Cyclic::Wide { parameters, table } => {
                 let step = |register: u128, byte: &u8| register >> 8 ^ table[((register as u8) ^ byte) as usize];
                 finish(parameters, bytes.iter().fold(begin(parameters), step))

@@ -69,6 +69,15 @@ impl Checksum {
         }
     }
 
+    /// The checksum of `bytes` where 64 bits are enough for its working: all but the widest.
+    #[inline]
+    pub(crate) fn narrow(&self, bytes: &[u8]) -> Option<u64> {
+        match &self.engine {
+            Engine::Cyclic(cyclic) => cyclic.narrow(bytes),
+            _ => Some(self.of(bytes) as u64),
+        }
+    }
+
     /// Every name that [`Checksum::named`] knows.
     pub fn names() -> impl Iterator<Item = &'static str> + Clone {
         SUMS.into_iter().chain(catalogue::all().map(|parameters| parameters.name))

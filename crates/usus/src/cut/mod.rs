@@ -114,8 +114,6 @@ pub(crate) struct Framed {
     pub(crate) check: CheckState,
     pub(crate) choice: Choice,
     pub(crate) ended: Ended,
-    /// What stood in the way of the first candidate inside of a text.
-    pub(crate) tried: Option<Reason>,
 }
 
 /// What is known of a frame's checksum.
@@ -173,6 +171,8 @@ pub(crate) struct Scan {
     /// A frame found behind bytes that have to be dealt with first.
     found: Option<Found>,
     run: Run,
+    /// What stood in the way of the first candidate inside of the text that was cut last.
+    pub(crate) tried: Option<Reason>,
     /// What claimed frames with such headers before.
     pub(crate) choices: Choices,
 }
@@ -299,7 +299,7 @@ impl Line<'_> {
             scan.found = None;
             scan.need = 0;
             scan.run = Run::default();
-            let frame = Framed { frame, content, check, choice, ended: Ended::Properly, tried: None };
+            let frame = Framed { frame, content, check, choice, ended: Ended::Properly };
             let line_end = if sentence { Expect::CrOrLf } else { Expect::Nothing };
             return Some(Step::Frame { frame, to: self.at + length as u64, rest: Rest { line_end, ..Rest::CLEAN } });
         }
@@ -350,7 +350,7 @@ impl Line<'_> {
         let verdict = self.verdict(frame, bytes, scan);
         let reason = match verdict {
             Verdict::Frame { length, content, check, choice } => {
-                let frame = Framed { frame, content, check, choice, ended: Ended::Properly, tried: None };
+                let frame = Framed { frame, content, check, choice, ended: Ended::Properly };
                 let found = Found { start, to: start + length as u64, frame };
                 return Some(Some(self.before(scan, found)));
             }

@@ -54,7 +54,7 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], 
     Verdict::Frame { length, content: (0, length as u32), check, choice }
 }
 
-fn test(frame: &Frame, bytes: &[u8]) -> Result<CheckState, (u128, Option<u128>)> {
+fn test(frame: &Frame, bytes: &[u8]) -> Result<CheckState, (u64, Option<u64>)> {
     match &frame.check {
         Some(check) => check::test(check, bytes).map(|()| CheckState::Holds),
         None => Ok(CheckState::Undeclared),

@@ -42,7 +42,7 @@ pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
                         choice: Choice::Undecided,
                     },
                     sent => {
-                        let sent = sent.map(u128::from);
+                        let sent = sent.map(u64::from);
                         Verdict::Fail(Reason::Checksum { frame, computed: computed.into(), sent })
                     }
                 }

@@ -41,9 +41,9 @@ impl Line<'_> {
             let piece = to.min(next_split(self.at));
             return self.too_long(frame, limit, piece, piece < to, scan);
         }
-        let tried = core::mem::take(&mut scan.run).first;
+        scan.tried = core::mem::take(&mut scan.run).first;
         let content = (0, (to - self.at) as u32);
-        let framed = Framed { frame, content, check: CheckState::Untested, choice: Choice::Undecided, ended, tried };
+        let framed = Framed { frame, content, check: CheckState::Untested, choice: Choice::Undecided, ended };
         Step::Frame { frame: framed, to, rest: Rest::CLEAN }
     }
 

@@ -34,6 +34,7 @@ pub(super) fn decide<'p>(
     edge: LineEdge,
     columns: &mut Vec<u32>,
     choices: &mut Choices,
+    tried: Option<Reason>,
 ) -> Decision<'p> {
     let frame = &plan.frames[usize::from(framed.frame)];
     let is_text = matches!(frame.cut, Cut::Text { .. });
@@ -63,7 +64,7 @@ pub(super) fn decide<'p>(
                 return Decision::Reject { reason: Reason::BegunBefore, clipped: true };
             }
             // What a searching cut found wrong in a text says more than that no record claims it.
-            let reason = match (reason, framed.tried) {
+            let reason = match (reason, tried.filter(|_| is_text)) {
                 (Reason::Unclaimed { .. }, Some(tried)) => tried,
                 _ => reason,
             };
@@ -152,7 +153,7 @@ fn split(text: &[u8], separator: u8, columns: &mut Vec<u32>) {
         // The top bit of each byte that is the separator, exactly: no borrow runs from one byte into the next.
         const LOW: u64 = u64::from_ne_bytes([0x7F; 8]);
         let other = u64::from_le_bytes(*word) ^ pattern;
-        let mut found = !((other & LOW) + LOW | other | LOW);
+        let mut found = !(((other & LOW) + LOW) | other | LOW);
         while found != 0 {
             columns.push((index * 8) as u32 + found.trailing_zeros() / 8 + 1);
             found &= found - 1;

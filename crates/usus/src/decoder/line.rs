@@ -238,7 +238,15 @@ impl Line {
             Step::Frame { frame, .. } => {
                 let start = (offset - self.base) as usize;
                 let bytes = &self.window[start..start + length as usize];
-                match decide::decide(plan, &frame, bytes, self.rest.edge, &mut self.columns, &mut self.scan.choices) {
+                match decide::decide(
+                    plan,
+                    &frame,
+                    bytes,
+                    self.rest.edge,
+                    &mut self.columns,
+                    &mut self.scan.choices,
+                    self.scan.tried,
+                ) {
                     Decision::Record { kind, content, extent, notice } => {
                         self.ledger.recorded += length;
                         self.ledger.records[usize::from(kind)] += 1;

@@ -239,6 +239,9 @@ impl Decimal {
     /// Compares as numbers: 1.5 equals 1.50, and -0 equals 0.
     #[inline]
     pub fn compare(self, other: Decimal) -> Ordering {
+        if self.places == other.places && !self.negative && !other.negative {
+            return (self.high, self.low).cmp(&(other.high, other.low));
+        }
         match (self.negative && !self.is_zero(), other.negative && !other.is_zero()) {
             (true, false) => Ordering::Less,
             (false, true) => Ordering::Greater,
@@ -379,7 +382,7 @@ fn append_small(negative: bool, magnitude: u64, places: usize, end: Option<u8>, 
 fn digit_count(value: u64) -> usize {
     // 1233 / 4096 is a little more than the logarithm of 2 to the base of 10.
     let bits = 64 - (value | 1).leading_zeros() as usize;
-    let guess = bits * 1_233 >> 12;
+    let guess = (bits * 1_233) >> 12;
     guess + usize::from(value >= WHOLE_POWERS[guess])
 }
 
