@@ -1,7 +1,7 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
 use crate::format::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Field, Load, Meaning, NumberOf, Plain, Quick, Raw};
+use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Plain, Quick, QuickMore, Raw};
 use crate::value::{Absent, Decimal, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
@@ -9,6 +9,9 @@ use crate::value::{Absent, Decimal, Quality, Reading, Text, Value};
 pub(crate) struct Cells<'a> {
     /// The whole packet, or the text without its delimiters and checksum.
     pub(crate) bytes: &'a [u8],
+    /// The same and what follows in the window, so that a word can be taken near the end. Nothing is read from it that is not in
+    /// the frame.
+    pub(crate) wide: &'a [u8],
     /// Where each column begins, and one more than the text's length at the end; empty if there are no columns.
     pub(crate) columns: &'a [u32],
     /// The byte or column behind the part of varying size.
@@ -80,7 +83,8 @@ impl<'a> Cells<'a> {
     /// The unsigned or signed integer of a field, for flags and counts; nothing if it is not one.
     pub(crate) fn integer(&self, field: &'a Field, base: usize) -> Option<i128> {
         if let Some(quick) = &field.quick {
-            let raw = self.quick_raw(field, quick, base).filter(|raw| quick.no_data != Some(*raw))?;
+            let no_data = quick.more.as_ref().and_then(|more| more.no_data);
+            let raw = self.quick_raw(quick, base).filter(|raw| no_data != Some(*raw))?;
             let value = raw * quick.factor + quick.addend;
             return match quick.places {
                 0 => Some(value.into()),
@@ -94,7 +98,7 @@ impl<'a> Cells<'a> {
     #[inline]
     pub(crate) fn flag(&self, field: &Field, bit: u8, base: usize) -> Reading<'a> {
         if let Some(quick) = &field.quick {
-            return match self.quick_raw(field, quick, base) {
+            return match self.quick_raw(quick, base) {
                 Some(raw) => Reading::good(Value::Bool(raw >> bit & 1 == 1)),
                 None => Reading::absent(Absent::NotSent),
             };
@@ -151,9 +155,13 @@ impl<'a> Cells<'a> {
 
     /// The value of an integer as the word that it is in the frame.
     #[inline(always)]
-    fn quick_raw(&self, field: &Field, quick: &Quick, base: usize) -> Option<i64> {
-        let start = self.start(field.at, base)?;
-        let word = load(self.bytes.get(start..)?, quick.load)?;
+    fn quick_raw(&self, quick: &Quick, base: usize) -> Option<i64> {
+        let start = base + quick.first as usize;
+        let eight = match self.wide.get(start..).and_then(|rest| rest.first_chunk::<8>()) {
+            Some(eight) => *eight,
+            None => short_word(self.bytes, start, quick.size)?,
+        };
+        let word = if quick.big { u64::from_be_bytes(eight) } else { u64::from_le_bytes(eight) };
         let top = word << quick.up;
         Some(if quick.signed { (top as i64) >> quick.down } else { (top >> quick.down) as i64 })
     }
@@ -177,21 +185,12 @@ impl<'a> Cells<'a> {
         quick: &'a Quick,
         base: usize,
     ) -> Result<(i64, Quality), Reading<'a>> {
-        let Some(raw) = self.quick_raw(field, quick, base) else { return Err(Reading::absent(Absent::NotSent)) };
-        if quick.no_data == Some(raw) {
-            return Err(Reading::absent(Absent::Marked));
-        }
-        if !quick.codes.is_empty()
-            && let Some(index) = quick.codes.iter().position(|code| *code == raw)
-            && let Meaning::Number { codes, .. } = &field.meaning
-        {
-            let name = &codes[index].1;
-            return Err(Reading::good(Value::Code { number: Decimal::from_integer(raw), name }));
-        }
+        let Some(raw) = self.quick_raw(quick, base) else { return Err(Reading::absent(Absent::NotSent)) };
         let value = raw * quick.factor + quick.addend;
-        let outside = quick.range.is_some_and(|(low, high)| value < low || value > high);
-        let quality = if outside { Quality::OutOfRange } else { Quality::Good };
-        Ok((value, quality))
+        match &quick.more {
+            None => Ok((value, Quality::Good)),
+            Some(more) => quick_more(field, more, raw, value),
+        }
     }
 
     fn long_reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
@@ -346,19 +345,29 @@ fn any_degrees(number: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Opti
     Decimal::from_parts(south, value.magnitude(), value.places())
 }
 
-/// The bytes of an integer as a word.
-#[inline(always)]
-fn load(bytes: &[u8], load: Load) -> Option<u64> {
-    Some(match load {
-        Load::Byte => u64::from(*bytes.first()?),
-        Load::Big2 => u16::from_be_bytes(*bytes.first_chunk()?).into(),
-        Load::Little2 => u16::from_le_bytes(*bytes.first_chunk()?).into(),
-        Load::Big3 => bytes.first_chunk::<3>().map(|&[a, b, c]| u32::from_be_bytes([0, a, b, c]))?.into(),
-        Load::Little3 => bytes.first_chunk::<3>().map(|&[a, b, c]| u32::from_le_bytes([a, b, c, 0]))?.into(),
-        Load::Big4 => u32::from_be_bytes(*bytes.first_chunk()?).into(),
-        Load::Little4 => u32::from_le_bytes(*bytes.first_chunk()?).into(),
-        Load::Other(integer) => word_of(bytes.get(..usize::from(integer.bytes))?, integer.order),
-    })
+/// The eight bytes from a place near the end of all there is: those that are missing count as zero.
+#[cold]
+fn short_word(bytes: &[u8], start: usize, size: u8) -> Option<[u8; 8]> {
+    let rest = bytes.get(start..).filter(|rest| rest.len() >= usize::from(size))?;
+    let mut eight = [0; 8];
+    let length = rest.len().min(8);
+    eight[..length].copy_from_slice(&rest[..length]);
+    Some(eight)
+}
+
+/// What an integer is by its marks, codes and range.
+fn quick_more<'a>(field: &'a Field, more: &QuickMore, raw: i64, value: i64) -> Result<(i64, Quality), Reading<'a>> {
+    if more.no_data == Some(raw) {
+        return Err(Reading::absent(Absent::Marked));
+    }
+    if let Some(index) = more.codes.iter().position(|code| *code == raw)
+        && let Meaning::Number { codes, .. } = &field.meaning
+    {
+        let name = &codes[index].1;
+        return Err(Reading::good(Value::Code { number: Decimal::from_integer(raw), name }));
+    }
+    let outside = more.range.is_some_and(|(low, high)| value < low || value > high);
+    Ok((value, if outside { Quality::OutOfRange } else { Quality::Good }))
 }
 
 /// The bytes of an integer as a word, in whatever order.

@@ -4,7 +4,7 @@
 //! (the same bytes in the same files, in memory where there is a memory file system). The decoders by hand are what a good engineer
 //! writes in an afternoon: safe Rust, no allocation for a record, `memchr`, a CRC table, simple digit loops.
 //!
-//! `cargo bench -p usus-io` runs all; `-- packets` one; `-- --megabytes 16` on less input.
+//! `cargo bench -p usus-io` runs all; `-- packets` one; `-- --megabytes 16` on less input; `-- --no-csv` only decodes.
 
 #![allow(clippy::print_stdout, missing_docs)]
 
@@ -44,12 +44,12 @@ fn main() {
     println!("{:<12}{:>8}{:>16}{:>16}{:>12}", "format", "job", "plain MB/s", "declared MB/s", "plain/decl.");
     for contest in [packets::CONTEST, sentences::CONTEST] {
         if wanted(contest.name) {
-            run(&contest, megabytes << 20);
+            run(&contest, megabytes << 20, !arguments.iter().any(|word| word == "--no-csv"));
         }
     }
 }
 
-fn run(contest: &Contest, size: usize) {
+fn run(contest: &Contest, size: usize, with_csv: bool) {
     let plan = Format::parse(contest.format).and_then(|format| format.compile()).expect("a sound format");
     let input = (contest.make)(size);
     let (times, sums) = alternate(&mut || (contest.decode)(&input), &mut || declared_decode(&plan, &input));
@@ -57,6 +57,9 @@ fn run(contest: &Contest, size: usize) {
     assert!(sums.windows(2).all(|pair| pair[0] == pair[1]), "{}: {sums:?}", contest.name);
     println!("{:<12}{:>8} {} records, checksum over all values {:016X}", "", "", sums[0].0, sums[0].1.value());
 
+    if !with_csv {
+        return;
+    }
     let (by_hand, declared) = (folder("by-hand"), folder("declared"));
     fs::create_dir_all(&by_hand).unwrap();
     let (times, _) = alternate(&mut || (contest.csv)(&input, &by_hand), &mut || declared_csv(&plan, &input, &declared));

@@ -29,7 +29,7 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], 
     if bytes.len() < packet.header {
         return Verdict::Need(packet.header);
     }
-    let header = Cells { bytes, columns: &[], tail: 0 };
+    let header = Cells { bytes, wide: bytes, columns: &[], tail: 0 };
     for &index in &frame.constants {
         let field = &frame.header[usize::from(index)];
         if let Some(constant) = &field.equals

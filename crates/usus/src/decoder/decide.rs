@@ -23,7 +23,8 @@ const STANDARD_SENTENCE: usize = 82;
 
 /// A frame laid out for reading.
 pub(super) fn cells<'a>(frame: &'a [u8], content: (u32, u32), columns: &'a [u32], extent: Extent) -> Cells<'a> {
-    Cells { bytes: &frame[content.0 as usize..content.1 as usize], columns, tail: extent.tail }
+    let bytes = &frame[content.0 as usize..content.1 as usize];
+    Cells { bytes, wide: bytes, columns, tail: extent.tail }
 }
 
 /// Decides about a frame. `columns` receives where its columns begin, if it has any.
@@ -100,7 +101,7 @@ fn claim<'p>(
     if frame.has_columns {
         split(text, frame.separator, columns);
     }
-    let header = Cells { bytes: text, columns, tail: 0 };
+    let header = Cells { bytes: text, wide: text, columns, tail: 0 };
     let choice = match framed.choice {
         Choice::Undecided => choices.choose(plan, framed.frame, frame, &header),
         decided => decided,

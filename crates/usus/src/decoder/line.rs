@@ -306,6 +306,11 @@ impl Line {
         &self.window[start..start + length as usize]
     }
 
+    /// Bytes of the window from an offset on.
+    pub(super) fn bytes_from(&self, offset: u64) -> &[u8] {
+        &self.window[(offset - self.base) as usize..]
+    }
+
     /// When the first and the last of some bytes arrived.
     pub(super) fn times(&self, offset: u64, length: u64) -> Option<(Time, Time)> {
         self.last?;

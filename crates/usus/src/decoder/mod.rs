@@ -242,8 +242,9 @@ fn event<'a>(plan: &'a Plan, line: &'a Line, outcome: Outcome) -> Event<'a> {
     match outcome {
         Outcome::Record { kind, offset, length, content, count, tail } => {
             let frame = line.bytes(offset, u64::from(length));
-            let content = &frame[content.0 as usize..content.1 as usize];
-            let cells = Cells { bytes: content, columns: line.columns(), tail: tail as usize };
+            let wide = &line.bytes_from(offset)[content.0 as usize..];
+            let bytes = &wide[..(content.1 - content.0) as usize];
+            let cells = Cells { bytes, wide, columns: line.columns(), tail: tail as usize };
             let times = line.times(offset, u64::from(length));
             Event::Record(Record { plan, kind, line: line.id(), offset, length, frame, cells, count, times })
         }

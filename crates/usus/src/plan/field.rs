@@ -6,7 +6,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::{At, Constant, Convert, Field, Load, Meaning, NumberOf, Plain, Quick, Raw, UnitFrom};
+use super::{At, Constant, Convert, Field, Meaning, NumberOf, Plain, Quick, QuickMore, Raw, UnitFrom};
 use crate::expression::Type;
 use crate::format::{Field as Declared, FieldType, Literal, Order, Spanned};
 use crate::problem::{ProblemKind, Problems};
@@ -145,24 +145,29 @@ fn quick(field: &Field) -> Option<Quick> {
         [Constant::Number(number)] => Some(whole(number)?),
         _ => return None,
     };
-    let codes = codes.iter().map(|(number, _)| whole(number)).collect::<Option<_>>()?;
+    let codes: Box<[i64]> = codes.iter().map(|(number, _)| whole(number)).collect::<Option<_>>()?;
     // A raw value of 64 unsigned bits, or a product of more, takes the long way.
     let fits = u32::from(width) + (64 - factor.unsigned_abs().leading_zeros()) <= 62 && addend.unsigned_abs() < 1 << 62;
     if factor <= 0 || !fits || convert.unit.is_some() || (!integer.signed && width == 64) {
         return None;
     }
-    let load = match (integer.bytes, integer.order) {
-        (1, _) => Load::Byte,
-        (2, Order::Big) => Load::Big2,
-        (2, Order::Little) => Load::Little2,
-        (3, Order::Big) => Load::Big3,
-        (3, Order::Little) => Load::Little3,
-        (4, Order::Big) => Load::Big4,
-        (4, Order::Little) => Load::Little4,
-        _ => Load::Other(*integer),
-    };
-    let signed = integer.signed;
-    Some(Quick { load, up: 63 - last, down: 64 - width, signed, factor, addend, places, range, no_data, codes })
+    let At::Front(first_byte) = field.at else { return None };
+    let more = (range.is_some() || no_data.is_some() || !codes.is_empty())
+        .then(|| Box::new(QuickMore { range, no_data, codes }));
+    let big = integer.order == Order::Big;
+    Some(Quick {
+        first: u32::try_from(first_byte).ok()?,
+        big,
+        signed: integer.signed,
+        // High byte first, the field ends the word's top bytes; low byte first, it begins at the lowest bit.
+        up: if big { integer.bytes * 8 - 1 - last } else { 63 - last },
+        down: 64 - width,
+        size: integer.bytes,
+        places,
+        factor,
+        addend,
+        more,
+    })
 }
 
 fn raw(

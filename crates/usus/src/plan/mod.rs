@@ -336,34 +336,34 @@ pub(crate) enum Plain {
 
 /// An integer of a packet whose value is `raw * factor + addend` with so many places, all within 64 bits. Nearly every field of a
 /// packet is one; it gives the same readings as the long way.
+///
+/// The eight bytes from its first one on are taken as a word; its bits are moved to the top of the word, and down again with their
+/// sign or without. That is the same work for every width, order and bit range.
 #[derive(Clone, Debug)]
 pub(crate) struct Quick {
-    pub(crate) load: Load,
-    /// The value's bits are moved to the top of the word, and down again with their sign or without.
+    /// Its first byte, from the frame's or the item's start.
+    pub(crate) first: u32,
+    pub(crate) big: bool,
+    pub(crate) signed: bool,
     pub(crate) up: u8,
     pub(crate) down: u8,
-    pub(crate) signed: bool,
+    /// Bytes that it takes.
+    pub(crate) size: u8,
+    pub(crate) places: u8,
     pub(crate) factor: i64,
     pub(crate) addend: i64,
-    pub(crate) places: u8,
+    /// What else is declared of it, if anything.
+    pub(crate) more: Option<Box<QuickMore>>,
+}
+
+/// What is declared of some integers beside their place and scale.
+#[derive(Clone, Debug)]
+pub(crate) struct QuickMore {
     /// Smallest and largest value, in units of the last place.
     pub(crate) range: Option<(i64, i64)>,
     pub(crate) no_data: Option<i64>,
     /// Raw values with a name, in the order of the field's codes.
     pub(crate) codes: Box<[i64]>,
-}
-
-/// How the bytes of an integer become a word.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Load {
-    Byte,
-    Big2,
-    Little2,
-    Big3,
-    Little3,
-    Big4,
-    Little4,
-    Other(Integer),
 }
 
 /// What is taken from the frame.
