@@ -8,3 +8,4 @@ mod properties;
 mod reference;
 mod tables;
 mod twin;
+mod values;

@@ -1,0 +1,319 @@
+//! Values: exact numbers, integers of packets in every form, and the ways to read a record, which all say the same.
+
+use std::collections::BTreeMap;
+
+use proptest::prelude::*;
+use serde::Deserialize;
+use usus::{
+    Absent, Cell, Chunk, Decimal, Decoder, Event, FieldSchema, Format, Items, Loss, OwnedValue, Plan, Quality, Reading,
+    Record, Span, Time, Value, Visit, Wants,
+};
+use usus_sim::{Device, Faults, record};
+
+/// Calls `take` with each record of some bytes.
+fn records(plan: &Plan, bytes: &[u8], mut take: impl FnMut(&Record<'_>)) {
+    let mut decoder = Decoder::new(plan);
+    let line = decoder.line("", 0).unwrap();
+    let mut sink = |record: &Record<'_>| take(record);
+    decoder.feed(Chunk::new(line, bytes)).drain(&mut sink).unwrap();
+    decoder.finish().drain(&mut sink).unwrap();
+}
+
+fn plan(text: &str) -> Plan {
+    Format::parse(text).and_then(|format| format.compile()).unwrap_or_else(|problems| panic!("{problems} in\n{text}"))
+}
+
+/// Coefficients of all sizes.
+fn coefficient() -> impl Strategy<Value = i128> {
+    (any::<i128>(), 0..127u32).prop_map(|(value, shift)| (value >> shift) % 10i128.pow(38))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn decimals_print_and_read_alike(coefficient in coefficient(), places in 0..=38u8) {
+        let number = Decimal::new(coefficient, places).unwrap();
+        let text = number.to_string();
+        let digits: String = text.chars().filter(char::is_ascii_digit).collect();
+        prop_assert_eq!(digits.parse::<u128>().unwrap(), coefficient.unsigned_abs());
+        prop_assert_eq!(text.split_once('.').map_or(0, |(_, fraction)| fraction.len()), usize::from(places));
+        prop_assert_eq!(Decimal::parse(text.as_bytes()), Some(number));
+        let mut appended = b"x".to_vec();
+        number.append_to(&mut appended);
+        prop_assert_eq!(&appended[1..], text.as_bytes());
+        if let Some(small) = number.small_coefficient() {
+            let mut appended = Vec::new();
+            Decimal::append_number(small, places, b';', &mut appended);
+            prop_assert_eq!(String::from_utf8(appended).unwrap(), text.clone() + ";");
+        }
+        prop_assert_eq!(number.to_f64(), text.parse::<f64>().unwrap());
+        prop_assert_eq!(number.to_integer(), (coefficient % 10i128.pow(places.into()) == 0).then(|| coefficient / 10i128.pow(places.into())));
+    }
+
+    #[test]
+    fn decimals_compare_as_numbers(a in -1_000_000i64..1_000_000, b in -1_000_000i64..1_000_000, places in 0..6u8, more in 0..6u8) {
+        let (left, right) = (Decimal::new(a.into(), places).unwrap(), Decimal::new(b.into(), more).unwrap());
+        let exact = (i128::from(a) * 10i128.pow(more.into())).cmp(&(i128::from(b) * 10i128.pow(places.into())));
+        prop_assert_eq!(left.compare(right), exact);
+        prop_assert_eq!(right.compare(left), exact.reverse());
+        let (wide, sum) = (10i128.pow(u32::from(places.max(more))), left.plus(right).unwrap());
+        let part = |value: i64, places: u8| i128::from(value) * wide / 10i128.pow(places.into());
+        prop_assert_eq!(sum.coefficient(), part(a, places) + part(b, more));
+        prop_assert_eq!(left.times(right).unwrap().coefficient(), i128::from(a) * i128::from(b));
+    }
+
+    #[test]
+    fn texts_that_are_no_numbers_are_refused(text in "[-+0-9.eE ]{0,8}") {
+        // Rust's own reading of floating-point numbers accepts the same but for words and an empty mantissa.
+        let sound = text.parse::<f64>().is_ok_and(|value| value.is_finite()) && text.bytes().any(|byte| byte.is_ascii_digit());
+        let read = Decimal::parse(text.as_bytes());
+        if let Some(number) = read {
+            prop_assert!(sound);
+            prop_assert_eq!(number.to_f64(), text.parse::<f64>().unwrap());
+        } else if sound {
+            // What is refused has an exponent that takes it past 38 digits or places.
+            prop_assert!(text.contains(['e', 'E']), "{}", text);
+        }
+    }
+
+    /// Every width, order, sign, bit range, scale, offset, mark and range, against whole numbers of 128 bits.
+    #[test]
+    fn integers_of_packets_are_exact(
+        bytes in 1..=8usize, little: bool, signed: bool, bits in proptest::option::of((0..64u8, 0..64u8)),
+        scale in proptest::option::of((1..5_000i64, 0..5u32)), add in proptest::option::of((-90_000..90_000i64, 0..4u32)),
+        range in proptest::option::of((-50_000..0i64, 0..50_000i64)), marked: bool, raw in proptest::collection::vec(any::<u8>(), 8), small: bool,
+    ) {
+        let mut raw = raw[..bytes].to_vec();
+        if small {
+            // Values near zero are where signs and marks are.
+            let (keep, fill) = (if little { 0 } else { bytes - 1 }, if signed && raw[0] & 1 == 1 { 0xFF } else { 0 });
+            raw.iter_mut().enumerate().filter(|(index, _)| *index != keep).for_each(|(_, byte)| *byte = fill);
+        }
+        let width = bytes as u8 * 8;
+        let (first, last) = bits.map_or((0, width - 1), |(a, b)| (a.min(b) % width, (a.max(b) % width).max(a.min(b) % width)));
+        let order = match (bytes, little) { (1, _) => "", (_, true) => "le", _ => "be" };
+        let literal = |(value, places): (i64, u32)| Decimal::new(value.into(), places as u8).unwrap().to_string();
+        // The value by whole numbers.
+        let mut digits = raw.clone();
+        if little {
+            digits.reverse();
+        }
+        let word = digits.iter().fold(0u128, |value, byte| value << 8 | u128::from(*byte));
+        let count = last - first + 1;
+        let field = (word >> first) & ((1 << count) - 1);
+        let value = if signed && field >> (count - 1) & 1 == 1 { field as i128 - (1 << count) } else { field as i128 };
+        let ((factor, down), (addend, below)) = (scale.unwrap_or((1, 0)), add.unwrap_or((0, 0)));
+        let places = down.max(below);
+        let scaled = value * i128::from(factor) * 10i128.pow(places - down) + i128::from(addend) * 10i128.pow(places - below);
+        // The declaration.
+        let mut keys = format!("name = 'v', type = '{}{}{order}', bits = '{first}-{last}'", if signed { 'i' } else { 'u' }, bytes * 8);
+        keys += &scale.map(|scale| format!(", scale = {}", literal(scale))).unwrap_or_default();
+        keys += &add.map(|add| format!(", add = {}", literal(add))).unwrap_or_default();
+        keys += &range.map(|(low, high)| format!(", range = [{low}, {high}]")).unwrap_or_default();
+        if marked {
+            keys += &format!(", no_data = {value}");
+        }
+        let whole = bytes + 1;
+        let plan = plan(&format!("format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = {whole}\n[record.r]\nfields = [{{ {keys} }}]"));
+        let mut seen = 0;
+        records(&plan, &[vec![0xAA], raw].concat(), |record| {
+            seen += 1;
+            let reading = record.get("v").unwrap();
+            let mut visited = Vec::new();
+            record.visit(&mut Collect(&mut visited));
+            assert_eq!(visited, [("v".to_owned(), format!("{reading:?}"))], "{keys}");
+            if marked {
+                assert_eq!(reading.value, Value::Absent(Absent::Marked), "{keys}");
+                return;
+            }
+            // A product of a negative scale is not made here, so that zero has no sign.
+            let Value::Decimal(number) = reading.value else { panic!("{reading:?}") };
+            assert_eq!((number.coefficient(), u32::from(number.places())), (scaled, places), "{keys}");
+            let unit = 10i128.pow(places);
+            let outside = range.is_some_and(|(low, high)| scaled < i128::from(low) * unit || scaled > i128::from(high) * unit);
+            assert_eq!(reading.quality, if outside { Quality::OutOfRange } else { Quality::Good }, "{keys}");
+        });
+        prop_assert_eq!(seen, 1);
+    }
+}
+
+/// Gathers what a visitor sees.
+struct Collect<'c>(&'c mut Vec<(String, String)>);
+
+impl Visit for Collect<'_> {
+    fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
+        self.0.push((schema.name.clone(), format!("{reading:?}")));
+    }
+
+    fn group(&mut self, schema: &FieldSchema, items: Items<'_>) {
+        self.0.push((schema.name.clone(), items.len().to_string()));
+        items.for_each(|item| item.visit(self));
+    }
+}
+
+#[test]
+fn a_visitor_sees_what_the_fields_say() {
+    for (_, plan, device) in crate::properties::formats() {
+        let bytes = record(device, 3, 60, &Faults::all()).bytes();
+        let mut count = 0;
+        records(&plan, &bytes, |record| {
+            let (mut visited, mut said) = (Vec::new(), Vec::new());
+            record.visit(&mut Collect(&mut visited));
+            for (schema, cell) in record.fields() {
+                match cell {
+                    Cell::Reading(reading) => said.push((schema.name.clone(), format!("{reading:?}"))),
+                    Cell::Group(items) => {
+                        said.push((schema.name.clone(), items.len().to_string()));
+                        let fields = items.flat_map(|item| item.fields().collect::<Vec<_>>());
+                        said.extend(fields.map(|(schema, reading)| (schema.name.clone(), format!("{reading:?}"))));
+                    }
+                    other => panic!("{other:?}"),
+                }
+            }
+            assert_eq!(visited, said);
+            count += 1;
+        });
+        assert!(count > 200);
+    }
+}
+
+#[test]
+fn records_fill_structs() {
+    #[derive(Debug, Deserialize, PartialEq)]
+    #[serde(rename_all = "snake_case")]
+    enum Mode {
+        Idle,
+        Creep,
+        Run,
+    }
+
+    #[derive(Debug, Deserialize)]
+    struct Sample {
+        sequence: u8,
+        tension: f64,
+        core: Option<f32>,
+        mode: Mode,
+        overload: bool,
+    }
+
+    #[derive(Debug, Deserialize)]
+    struct Status {
+        serial: String,
+        uptime: u32,
+        supply: f32,
+        peaks: Vec<BTreeMap<String, f64>>,
+    }
+
+    let (_, plan, device) = crate::properties::formats().remove(1);
+    let bytes = record(device, 11, 10, &Faults::none()).bytes();
+    let (mut samples, mut statuses) = (Vec::new(), Vec::new());
+    records(&plan, &bytes, |record| match record.kind() {
+        "sample" => samples.push(record.to::<Sample>().unwrap()),
+        _ => {
+            statuses.push(record.to::<Status>().unwrap());
+            assert!(record.to::<Sample>().unwrap_err().to_string().contains("missing field `sequence`"));
+        }
+    });
+    assert_eq!((samples.len(), statuses.len()), (200, 2));
+    assert_eq!((samples[0].mode == Mode::Idle, samples[0].core), (true, None));
+    assert!(samples[199].core.is_some() && samples[199].tension > 0.0 && !samples[199].overload);
+    assert_eq!(samples[1].sequence, samples[0].sequence.wrapping_add(1));
+    assert_eq!((statuses[1].serial.as_str(), statuses[1].uptime), ("HRT0042", 3_609));
+    assert!(
+        statuses[1].supply > 20.0 && statuses.iter().flat_map(|status| &status.peaks).all(|peak| peak["force"] > 80.0)
+    );
+}
+
+#[test]
+fn owned_records_keep_their_values_and_become_json() {
+    let plan = plan(
+        "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a', type = 'number' }, { name = 'd', type = 'date' }, { name = 'g', up_to = 'end', fields = [{ name = 'h', type = 'hex' }] }]",
+    );
+    let mut owned = Vec::new();
+    records(&plan, b"x\n1.50,2026-11-25,FF,,10\n,,\n", |record| owned.push(record.to_owned()));
+    assert_eq!(owned.len(), 2);
+    assert_eq!(owned[0].fields[0].1, OwnedValue::Decimal(Decimal::new(150, 2).unwrap()));
+    let json = serde_json::to_value(&owned[0]).unwrap();
+    let wanted = serde_json::json!({
+        "kind": "r", "offset": 2, "received": null,
+        "fields": {"a": 1.5, "d": "2026-11-25", "g": [{"h": 255}, {"h": null}, {"h": 16}]},
+    });
+    assert_eq!(json, wanted);
+}
+
+/// A record has the times of the chunks that brought its first and its last byte.
+#[test]
+fn records_have_the_times_of_their_bytes() {
+    let plan = plan("format = 'x'\n[[frame]]\ncut = 'text'\nend = 'LF'\n[record.r]\nfields = [{ name = 'a' }]");
+    let mut decoder = Decoder::new(&plan);
+    let line = decoder.line("", 0).unwrap();
+    let mut seen = Vec::new();
+    for (time, bytes) in [(10, &b"ab"[..]), (20, b"c\nd"), (30, b"e"), (40, b"f\ngh\n")] {
+        let chunk = Chunk { time: Some(Time::from_nanoseconds(time)), ..Chunk::new(line, bytes) };
+        let mut events = decoder.feed(chunk);
+        while let Some(event) = events.next() {
+            if let Event::Record(record) = event {
+                let times = (record.received().unwrap().nanoseconds(), record.completed().unwrap().nanoseconds());
+                seen.push((record.get("a").unwrap().value.to_string(), times));
+            }
+        }
+    }
+    assert_eq!(seen, [("abc".to_owned(), (10, 20)), ("def".to_owned(), (20, 40)), ("gh".to_owned(), (40, 40))]);
+}
+
+/// A silence is told when it is certain: after its length and the adapter's lateness. A loss ends what was open.
+#[test]
+fn deadlines_come_from_silence_and_lateness() {
+    let plan = plan(
+        "format = 'x'\nserial = '9600 8N1'\n[[frame]]\ncut = 'text'\nidle = '50 ms'\n[record.r]\nfields = [{ name = 'a' }]",
+    );
+    assert!(plan.needs_times());
+    let milliseconds = |value: i64| Time::from_nanoseconds(value * 1_000_000);
+    let mut decoder = Decoder::new(&plan);
+    let line = decoder.line("", 0).unwrap();
+    decoder.set_lateness(line, Span::from_nanoseconds(5_000_000));
+    assert_eq!(decoder.next_deadline(), None);
+    assert!(decoder.feed(Chunk { time: Some(milliseconds(100)), ..Chunk::new(line, b"12") }).next().is_none());
+    assert_eq!(decoder.next_deadline(), Some(milliseconds(155)));
+    assert!(decoder.tick(milliseconds(154)).next().is_none());
+    let mut kinds = Vec::new();
+    let mut events = decoder.tick(milliseconds(155));
+    while let Some(event) = events.next() {
+        kinds.push(matches!(event, Event::Record(_)));
+    }
+    assert_eq!(kinds, [false, true], "the notice on the first line, and the record");
+    assert_eq!(decoder.next_deadline(), None);
+    assert!(decoder.feed(Chunk { time: Some(milliseconds(160)), ..Chunk::new(line, b"3") }).next().is_none());
+    let mut events = decoder.loss(line, Loss::Reopened, Some(milliseconds(170)));
+    assert!(matches!(events.next(), Some(Event::Clipped(_))));
+    assert!(matches!(events.next(), Some(Event::Notice(_))));
+    assert!(events.next().is_none());
+    assert_eq!(decoder.ledger(line).losses, 1);
+}
+
+#[test]
+fn a_narrowed_plan_books_all_and_hands_out_what_is_wanted() {
+    let (_, whole, device) = crate::properties::formats().remove(1);
+    assert_eq!(device, Device::RopeTension);
+    let bytes = record(device, 1, 20, &Faults::none()).bytes();
+    let wants =
+        Wants { records: vec!["status".to_owned()], fields: vec!["status.peaks".to_owned(), "sample.core".to_owned()] };
+    let plan = whole.select(&wants).unwrap();
+    let mut decoder = Decoder::new(&plan);
+    let line = decoder.line("", 0).unwrap();
+    let mut kinds = Vec::new();
+    let mut sink = |record: &Record<'_>| {
+        assert_eq!(record.fields().map(|(schema, _)| schema.name.as_str()).collect::<Vec<_>>(), ["peaks"]);
+        kinds.push(record.kind_index());
+    };
+    decoder.feed(Chunk::new(line, &bytes)).drain(&mut sink).unwrap();
+    assert_eq!(kinds, [1; 4]);
+    let ledger = decoder.ledger(line);
+    assert_eq!((ledger.records, ledger.recorded), (vec![400, 4], bytes.len() as u64));
+    let unknown = Wants { records: vec!["stauts".to_owned()], ..Wants::default() };
+    assert_eq!(
+        whole.select(&unknown).unwrap_err().to_string(),
+        "the format `rope-tension` has no record `stauts`; did you mean `status`?"
+    );
+}
