@@ -412,7 +412,7 @@ impl<R: Read> CaptureReader<R> {
         if found != LINK_TYPE {
             return Err(SourceError::LinkType { interface: self.interfaces.len(), found });
         }
-        let mut info = LineInfo { name: String::new(), start: 0, serial: None };
+        let mut info = LineInfo::new("");
         let mut ticks = Some(1_000_000);
         self.options(8, &mut |code, value| match (code, value) {
             (INTERFACE_NAME, name) => info.name = String::from_utf8_lossy(name).into_owned(),

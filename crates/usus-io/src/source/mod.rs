@@ -89,6 +89,13 @@ pub struct LineInfo {
     pub serial: Option<Serial>,
 }
 
+impl LineInfo {
+    /// A line of that name that begins at 0.
+    pub fn new(name: impl Into<String>) -> LineInfo {
+        LineInfo { name: name.into(), start: 0, serial: None }
+    }
+}
+
 /// The end of a capture that was not written whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Torn {

@@ -26,7 +26,7 @@ impl<R: Read> RawReader<R> {
 impl<R: Read> Source for RawReader<R> {
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
         if !std::mem::replace(&mut self.announced, true) {
-            return Ok(Some(SourceEvent::Line(LineInfo { name: String::new(), start: 0, serial: None })));
+            return Ok(Some(SourceEvent::Line(LineInfo::new(""))));
         }
         loop {
             match self.reader.read(&mut self.buffer) {

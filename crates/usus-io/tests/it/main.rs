@@ -2,3 +2,4 @@
 
 mod captures;
 mod outputs;
+mod pumping;
