@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 
 use super::decide::{self, Decision};
 use super::{Join, Outcome};
-use crate::cut::{self, LineEdge, Rest, Scan, Step, View};
+use crate::cut::{self, Framed, LineEdge, Rest, Scan, Step, View};
 use crate::event::{Fault, FaultKind, LineId, Loss, NoticeKind};
 use crate::fold::Fold;
 use crate::ledger::Ledger;
@@ -229,64 +229,63 @@ impl Line {
             self.faults.pop_front();
         }
         let length = to - offset;
-        let mut said = None;
-        match step {
-            Step::Filler { .. } => self.ledger.filler += length,
+        let mut interrupted = false;
+        let said = match step {
+            Step::Filler { .. } => {
+                self.ledger.filler += length;
+                None
+            }
             Step::Run { reason, candidates, clipped, .. } => {
-                said = Some(self.reject(offset, length, reason, candidates, clipped));
+                Some(self.reject(offset, length, reason, candidates, clipped))
             }
             Step::Frame { frame, .. } => {
-                let start = (offset - self.base) as usize;
-                let bytes = &self.window[start..start + length as usize];
-                match decide::decide(
-                    plan,
-                    &frame,
-                    bytes,
-                    self.rest.edge,
-                    &mut self.columns,
-                    &mut self.scan.choices,
-                    self.scan.tried,
-                ) {
-                    Decision::Record { kind, content, extent, notice } => {
-                        self.ledger.recorded += length;
-                        self.ledger.records[usize::from(kind)] += 1;
-                        let cells = decide::cells(bytes, content, &self.columns, extent);
-                        let queue = &mut self.queue;
-                        if let Some(kind) = notice {
-                            queue.push_back(Outcome::Notice { offset, kind });
-                        }
-                        self.fold.record(plan, kind, &cells, &mut |kind| {
-                            queue.push_back(Outcome::Notice { offset, kind });
-                        });
-                        if plan.kinds[usize::from(kind)].wanted {
-                            let (count, tail) = (extent.count, extent.tail as u32);
-                            let length = length as u32;
-                            said = Some(Outcome::Record { kind, offset, length, content, count, tail });
-                        }
-                    }
-                    Decision::Ignored { content, count_by } => {
-                        let cells = decide::cells(bytes, content, &self.columns, decide::NO_EXTENT);
-                        let name = count_by.and_then(|field| cells.text(field, 0));
-                        self.ledger.ignore(length, name, plan.limits.names);
-                    }
-                    Decision::Reject { reason, clipped } => {
-                        said = Some(self.reject(offset, length, reason, 1, clipped));
-                    }
-                }
-                if !self.queue.is_empty() {
-                    self.queue.extend(said.take());
-                }
-                if frame.ended == cut::Ended::Interrupted {
-                    self.queue.push_back(Outcome::Notice { offset: to, kind: NoticeKind::Interrupted });
-                }
+                interrupted = frame.ended == cut::Ended::Interrupted;
+                self.book_frame(plan, &frame, offset, length)
             }
-        }
+        };
         self.at = to;
         self.rest = rest;
-        if said.is_some() && !self.queue.is_empty() && !matches!(step, Step::Frame { .. }) {
-            self.queue.extend(said.take());
+        let behind = interrupted.then_some(Outcome::Notice { offset: to, kind: NoticeKind::Interrupted });
+        // Nearly always one thing is to be said, and goes out at once.
+        if self.queue.is_empty() && behind.is_none() {
+            return said;
         }
-        said
+        self.queue.extend(said.into_iter().chain(behind));
+        None
+    }
+
+    /// Books a frame by what becomes of it. Notices about it are queued.
+    #[inline]
+    fn book_frame(&mut self, plan: &Inner, frame: &Framed, offset: u64, length: u64) -> Option<Outcome> {
+        let start = (offset - self.base) as usize;
+        let bytes = &self.window[start..start + length as usize];
+        let (edge, tried) = (self.rest.edge, self.scan.tried);
+        match decide::decide(plan, frame, bytes, edge, &mut self.columns, &mut self.scan.choices, tried) {
+            Decision::Record { kind, content, extent, notice } => {
+                self.ledger.recorded += length;
+                self.ledger.records[usize::from(kind)] += 1;
+                let cells = decide::cells(bytes, content, &self.columns, extent);
+                let queue = &mut self.queue;
+                if let Some(kind) = notice {
+                    queue.push_back(Outcome::Notice { offset, kind });
+                }
+                self.fold.record(plan, kind, &cells, &mut |kind| queue.push_back(Outcome::Notice { offset, kind }));
+                let (length, count, tail) = (length as u32, extent.count, extent.tail as u32);
+                let wanted = plan.kinds[usize::from(kind)].wanted;
+                wanted.then_some(Outcome::Record { kind, offset, length, content, count, tail })
+            }
+            Decision::Ignored { content, count_by } => {
+                let cells = decide::cells(bytes, content, &self.columns, decide::NO_EXTENT);
+                let mut digits = itoa::Buffer::new();
+                let name = count_by.and_then(|field| match cells.text(field, 0) {
+                    Some(text) => Some(text),
+                    None => cells.integer(field, 0).map(|number| digits.format(number).as_bytes()),
+                });
+                self.ledger.ignore(length, name, plan.limits.names);
+                None
+            }
+            Decision::Reject { reason, clipped } => Some(self.reject(offset, length, reason, 1, clipped)),
+        }
     }
 
     fn reject(&mut self, offset: u64, length: u64, reason: crate::Reason, candidates: u32, clipped: bool) -> Outcome {

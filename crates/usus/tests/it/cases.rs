@@ -134,6 +134,11 @@ fn the_events_are_those_of_the_file() {
             let (recorded, ignored, filler) = (ledger.recorded, ledger.ignored, ledger.filler);
             let (clipped, rejected, total) = (ledger.clipped, ledger.rejected, ledger.total);
             events.push(format!("ledger: {recorded} recorded, {ignored} ignored, {filler} filler, {clipped} clipped, {rejected} rejected of {total}"));
+            let names = ledger.ignored_by.iter().map(|(name, count)| format!("{name} {count}"));
+            let names: Vec<String> = names.collect();
+            if !names.is_empty() {
+                events.push(format!("ignored: {}", names.join(", ")));
+            }
         }
         if std::env::var_os("UPDATE_CASES").is_some() {
             fs::write(&case.path, format!("{}== events\n{}\n", case.front, events.join("\n"))).unwrap();
