@@ -4,6 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use csv_core::ReadRecordResult;
+use proptest::prelude::*;
 use usus::{Decoder, Format, Plan, Wants};
 use usus_io::{Destination, OutputError, Outputs, RawReader, TableOptions, pump, received_text};
 use usus_sim::{Device, Faults, record};
@@ -211,5 +212,31 @@ fn times_show_the_digits_asked_for() {
         (12, "2026-11-25T06:00:00.123456789Z"),
     ] {
         assert_eq!(received_text(time, digits), wanted);
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 200, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever a device sends in a text, a reader of CSV and a reader of JSON get it back.
+    #[test]
+    fn texts_come_back_from_tables_and_json(texts in proptest::collection::vec("[^\r\n;]{1,20}", 1..12)) {
+        let folder = tempfile::tempdir().unwrap();
+        let plan = plan("format = 'x'\n[[frame]]\ncut = 'text'\nend = 'LF'\nseparator = ';'\n[record.r]\nfields = [{ name = 'a' }]");
+        let input: String = texts.iter().map(|text| format!("{text}\n")).collect();
+        // A blank column is an absent value.
+        let wanted: Vec<&str> = texts.iter().map(|text| if text.bytes().all(|byte| byte.is_ascii_whitespace()) { "" } else { text }).collect();
+        let table = folder.path().join("r.csv");
+        convert(&plan, input.as_bytes(), &Destination::Table(table.clone()), TableOptions::default(), None).unwrap();
+        let read: Vec<String> = rows(&table).into_iter().skip(1).map(|mut row| row.swap_remove(0)).collect();
+        prop_assert_eq!(&read, &wanted);
+        let json = folder.path().join("r.jsonl");
+        convert(&plan, input.as_bytes(), &Destination::JsonLines(json.clone()), TableOptions::default(), None).unwrap();
+        let text = fs::read_to_string(json).unwrap();
+        let read: Vec<String> = text
+            .lines()
+            .map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()["fields"]["a"].as_str().unwrap_or("").to_owned())
+            .collect();
+        prop_assert_eq!(&read, &wanted);
     }
 }

@@ -317,3 +317,121 @@ fn a_narrowed_plan_books_all_and_hands_out_what_is_wanted() {
         "the format `rope-tension` has no record `stauts`; did you mean `status`?"
     );
 }
+
+/// Days of a month, by the calendar's rule.
+fn days(year: u32, month: u32) -> u32 {
+    match month {
+        2 if year.is_multiple_of(4) && (!year.is_multiple_of(100) || year.is_multiple_of(400)) => 29,
+        2 => 28,
+        4 | 6 | 9 | 11 => 30,
+        _ => 31,
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Dates and times of day that exist are read, in whatever layout; others are invalid.
+    #[test]
+    fn calendars_know_what_exists(year in 0..10_000u32, month in 0..15u32, day in 0..35u32, hour in 0..30u32, minute in 0..70u32, second in 0..70u32, fraction in "[0-9]{0,9}") {
+        let plan = plan("format = 'x'\n[[frame]]\ncut = 'text'\nseparator = ';'\n[record.r]\nfields = [{ name = 'a', type = 'date' }, { name = 'b', type = 'date', layout = 'dd.mm.yyyy' }, { name = 'c', type = 'date', layout = 'yymmdd' }, { name = 'd', type = 'clock', layout = 'hhmmss' }, { name = 'e', type = 'clock' }]");
+        let point = if fraction.is_empty() { "" } else { "." };
+        let line = format!(
+            "\n{year:04}-{month:02}-{day:02};{day:02}.{month:02}.{year:04};{:02}{month:02}{day:02};{hour:02}{minute:02}{second:02}{point}{fraction};{hour:02}:{minute:02}:{second:02}{point}{fraction}\n",
+            year % 100
+        );
+        let exists = |year: u32| (1..=12).contains(&month) && (1..=days(year, month)).contains(&day);
+        let short = if year % 100 >= 80 { 1900 + year % 100 } else { 2000 + year % 100 };
+        let date = |year: u32| if exists(year) { format!("{year:04}-{month:02}-{day:02}") } else { "invalid".to_owned() };
+        let clock = match hour < 24 && minute < 60 && second < 61 {
+            true => format!("{hour:02}:{minute:02}:{second:02}{point}{fraction}"),
+            false => "invalid".to_owned(),
+        };
+        let wanted = [date(year), date(year), date(short), clock.clone(), clock];
+        let mut seen = Vec::new();
+        records(&plan, line.as_bytes(), |record| {
+            for (_, cell) in record.fields() {
+                let Cell::Reading(reading) = cell else { panic!() };
+                let quality = reading.quality.word();
+                seen.push(if quality.is_empty() { reading.value.to_string() } else { quality.to_owned() });
+            }
+        });
+        prop_assert_eq!(seen, wanted);
+    }
+
+    /// Conditions against a plain evaluation of the same tree: comparisons of a number, joined in any way.
+    #[test]
+    fn conditions_hold_as_written(tree in condition(), values in proptest::collection::vec(-3..4i64, 1..8)) {
+        let text = tree.text();
+        let format = format!(
+            "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 2\nheader = [{{ name = 'n', type = 'i8' }}]\n[record.yes]\nwhen = \"{text}\"\nfields = []\n[record.no]\nfields = []"
+        );
+        let plan = plan(&format);
+        let bytes: Vec<u8> = values.iter().flat_map(|value| [0xAA, *value as i8 as u8]).collect();
+        let mut kinds = Vec::new();
+        records(&plan, &bytes, |record| kinds.push(record.kind() == "yes"));
+        let wanted: Vec<bool> = values.iter().map(|value| tree.holds(*value)).collect();
+        prop_assert_eq!(kinds, wanted, "{}", text);
+    }
+}
+
+/// A condition over one number.
+#[derive(Clone, Debug)]
+enum Condition {
+    Compare(&'static str, i64, bool),
+    Not(Box<Condition>),
+    And(Box<Condition>, Box<Condition>),
+    Or(Box<Condition>, Box<Condition>),
+}
+
+fn condition() -> impl Strategy<Value = Condition> {
+    let operator = prop::sample::select(vec!["==", "!=", "<", "<=", ">", ">="]);
+    let leaf = (operator, -3..4i64, any::<bool>())
+        .prop_map(|(operator, value, swapped)| Condition::Compare(operator, value, swapped));
+    leaf.prop_recursive(5, 24, 2, |inner| {
+        prop_oneof![
+            inner.clone().prop_map(|inner| Condition::Not(Box::new(inner))),
+            (inner.clone(), inner.clone()).prop_map(|(a, b)| Condition::And(Box::new(a), Box::new(b))),
+            (inner.clone(), inner).prop_map(|(a, b)| Condition::Or(Box::new(a), Box::new(b))),
+        ]
+    })
+}
+
+impl Condition {
+    fn text(&self) -> String {
+        match self {
+            Condition::Compare(operator, value, false) => format!("n {operator} {value}"),
+            Condition::Compare(operator, value, true) => format!("{value}.0 {operator} n"),
+            Condition::Not(inner) => format!("not ({})", inner.text()),
+            // `and` binds closer than `or`: only an `or` inside of it needs parentheses.
+            Condition::And(a, b) => format!("{} and {}", a.inside_and(), b.inside_and()),
+            Condition::Or(a, b) => format!("{} or {}", a.text(), b.text()),
+        }
+    }
+
+    fn inside_and(&self) -> String {
+        match self {
+            Condition::Or(..) => format!("({})", self.text()),
+            _ => self.text(),
+        }
+    }
+
+    fn holds(&self, n: i64) -> bool {
+        match self {
+            Condition::Compare(operator, value, swapped) => {
+                let (a, b) = if *swapped { (*value, n) } else { (n, *value) };
+                match *operator {
+                    "==" => a == b,
+                    "!=" => a != b,
+                    "<" => a < b,
+                    "<=" => a <= b,
+                    ">" => a > b,
+                    _ => a >= b,
+                }
+            }
+            Condition::Not(inner) => !inner.holds(n),
+            Condition::And(a, b) => a.holds(n) && b.holds(n),
+            Condition::Or(a, b) => a.holds(n) || b.holds(n),
+        }
+    }
+}
