@@ -1,12 +1,20 @@
 //! What claims a frame: the first record in the file whose condition holds, else the first ignore; and whether the frame has the
 //! shape that the record needs.
 
-use crate::cut::Choice;
 use crate::event::Reason;
 use crate::expression::Operand;
 use crate::plan::{ChoiceKey, Count, Frame, HeaderField, Inner, Kind, Meaning, ShapeUnit};
 use crate::read::Cells;
 use crate::value::Value;
+
+/// What claims a frame.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Choice {
+    Undecided,
+    Kind(u16),
+    Ignore(u16),
+    Unclaimed,
+}
 
 /// Choices made before, by the bytes that decide them. A cache: it changes speed only.
 #[derive(Clone, Debug)]

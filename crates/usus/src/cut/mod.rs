@@ -22,7 +22,7 @@ mod unclaimed;
 
 use alloc::vec::Vec;
 
-use crate::claim::Choices;
+use crate::claim::{Choice, Choices};
 use crate::event::Reason;
 use crate::limits;
 use crate::plan::{Cut, Inner, Route};
@@ -127,15 +127,6 @@ pub(crate) enum CheckState {
     Undeclared,
     /// It was not looked at yet.
     Untested,
-}
-
-/// What claims a frame.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Choice {
-    Undecided,
-    Kind(u16),
-    Ignore(u16),
-    Unclaimed,
 }
 
 /// How a text ended.

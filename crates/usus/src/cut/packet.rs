@@ -1,8 +1,8 @@
 //! The `packet` cut: a start pattern, a length that is fixed or told by a field, constants in the header, a checksum.
 
-use super::{CheckState, Choice, Start, Verdict, View};
+use super::{CheckState, Start, Verdict, View};
 use crate::check;
-use crate::claim::Choices;
+use crate::claim::{Choice, Choices};
 use crate::event::Reason;
 use crate::format::Integer;
 use crate::plan::{Frame, Inner, Length, Packet};

@@ -5,7 +5,8 @@
 
 use memchr::{memchr, memchr2};
 
-use super::{CheckState, Choice, Expect, Rest, Start, Step, Verdict, View};
+use super::{CheckState, Expect, Rest, Start, Step, Verdict, View};
+use crate::claim::Choice;
 use crate::event::Reason;
 use crate::format::Presence;
 use crate::limits;

@@ -2,7 +2,8 @@
 
 use memchr::{memchr, memchr2, memmem};
 
-use super::{CheckState, Choice, Ended, Framed, Line, Rest, Run, Scan, Step, next_split};
+use super::{CheckState, Ended, Framed, Line, Rest, Run, Scan, Step, next_split};
+use crate::claim::Choice;
 use crate::event::Reason;
 use crate::format::LineEnd;
 use crate::plan::Cut;

@@ -3,8 +3,8 @@
 use alloc::vec::Vec;
 
 use crate::check;
-use crate::claim::{self, Choices, Extent};
-use crate::cut::{CheckState, Choice, Ended, Framed, LineEdge};
+use crate::claim::{self, Choice, Choices, Extent};
+use crate::cut::{CheckState, Ended, Framed, LineEdge};
 use crate::event::{NoticeKind, Reason};
 use crate::plan::{Cut, Edge, Field, Frame, Inner};
 use crate::read::Cells;

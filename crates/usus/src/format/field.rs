@@ -6,8 +6,8 @@ use core::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::keys::{Keys, decimal, in_file_order, wrong};
-use super::read::{integer_type, pair_of, span_of, unknown_type};
+use super::keys::{Keys, decimal, in_file_order, pair_of, span_of, wrong};
+use super::types::{integer_type, unknown_type};
 use super::{Count, Field, FieldType, Group, Literal, Order, Place, Spanned, TAKEN};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};

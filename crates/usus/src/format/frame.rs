@@ -6,7 +6,7 @@ use core::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, hex_bytes, unknown_word};
-use super::read::{integer_type, unknown_type};
+use super::types::{integer_type, unknown_type};
 use super::{Check, CheckForm, Cut, Frame, Length, LineEnd, Presence, Spanned, field};
 use crate::checksum::Checksum;
 use crate::limits;

@@ -10,6 +10,7 @@ use toml::Spanned as TomlSpanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{Literal, Spanned};
+use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::value::Decimal;
 
@@ -309,4 +310,51 @@ pub(super) fn hex_bytes(text: &str) -> Option<Vec<u8>> {
     }
     let digit = |byte: u8| char::from(byte).to_digit(16).map(|digit| digit as u8);
     digits.chunks(2).map(|pair| Some(digit(pair[0])? << 4 | digit(pair[1])?)).collect()
+}
+
+/// Reads a pair of integers.
+pub(super) fn pair_of<T>(
+    problems: &mut Problems,
+    key: &str,
+    expected: &'static str,
+    value: &TomlSpanned<DeValue<'_>>,
+    convert: impl Fn(&DeValue<'_>) -> Option<T>,
+) -> Option<[T; 2]> {
+    if let DeValue::Array(items) = value.get_ref()
+        && items.len() == 2
+        && let (Some(first), Some(second)) = (convert(items[0].get_ref()), convert(items[1].get_ref()))
+    {
+        return Some([first, second]);
+    }
+    wrong(problems, key, expected, value);
+    None
+}
+
+/// A place given as a number or as a text `"3-5"`, from 1, inclusive.
+pub(super) fn span_of(
+    problems: &mut Problems,
+    key: &'static str,
+    least: usize,
+    value: &TomlSpanned<DeValue<'_>>,
+) -> Option<Spanned<(usize, usize)>> {
+    let found = match value.get_ref() {
+        DeValue::String(text) => {
+            let (first, last) = text.split_once('-').unwrap_or((text, text));
+            first.trim().parse().ok().zip(last.trim().parse().ok())
+        }
+        other => integer(other).and_then(|number| usize::try_from(number).ok()).map(|number| (number, number)),
+    };
+    match found {
+        Some((first, last)) if least <= first && first <= last && last <= limits::FRAME => {
+            Some(Spanned { span: value.span(), value: (first, last) })
+        }
+        _ => {
+            let expected = match least {
+                0 => "a number from 0, or two such as \"0-3\"",
+                _ => "a number from 1, or two such as \"1-3\"",
+            };
+            wrong(problems, key, expected, value);
+            None
+        }
+    }
 }

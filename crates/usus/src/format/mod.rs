@@ -8,6 +8,7 @@ mod field;
 mod frame;
 mod keys;
 mod read;
+mod types;
 
 use alloc::string::String;
 use alloc::vec::Vec;

@@ -6,7 +6,7 @@ use core::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::keys::{Keys, in_file_order, integer, unknown_word, wrong};
+use super::keys::{Keys, in_file_order};
 use super::{Field, Format, Ignore, Limits, Line, Presence, Record, Serial, Spanned, When, example, field, frame};
 use crate::expression;
 use crate::limits;
@@ -219,108 +219,5 @@ impl When {
     /// A place of the condition's text as a place of the file.
     pub(crate) fn place(&self, inner: Range<usize>) -> Range<usize> {
         place_in(&self.span, self.start, inner)
-    }
-}
-
-/// Reads an integer type such as `u16le`.
-pub(super) fn integer_type(text: &str) -> Option<super::Integer> {
-    let signed = match text.as_bytes().first()? {
-        b'u' => false,
-        b'i' => true,
-        _ => return None,
-    };
-    let digits = text.len() - text[1..].trim_start_matches(|c: char| c.is_ascii_digit()).len();
-    let bits: u8 = text[1..digits].parse().ok()?;
-    if !bits.is_multiple_of(8) || !(8..=64).contains(&bits) {
-        return None;
-    }
-    let order = match &text[digits..] {
-        "be" => super::Order::Big,
-        "le" => super::Order::Little,
-        "" if bits == 8 => super::Order::Big,
-        _ => return None,
-    };
-    Some(super::Integer { signed, bytes: bits / 8, order })
-}
-
-/// Every word that `type` can be, for messages.
-pub(super) fn type_words() -> Vec<String> {
-    let mut words: Vec<String> = [
-        "text", "bytes", "number", "hex", "lat", "lon", "clock", "date", "f32be", "f32le", "f64be", "f64le", "u8", "i8",
-    ]
-    .map(ToString::to_string)
-    .to_vec();
-    for bits in (16..=64).step_by(8) {
-        for (sign, order) in [("u", "be"), ("u", "le"), ("i", "be"), ("i", "le")] {
-            words.push(alloc::format!("{sign}{bits}{order}"));
-        }
-    }
-    words
-}
-
-/// The problem of a `type` that is none.
-pub(super) fn unknown_type(found: &str) -> ProblemKind {
-    let ordered = ["be", "le"].map(|order| alloc::format!("{found}{order}"));
-    let words = type_words();
-    if words.contains(&ordered[0]) {
-        return ProblemKind::UnknownWord {
-            what: "type: its byte order is missing",
-            found: found.to_string(),
-            nearest: None,
-            allowed: ordered.to_vec(),
-        };
-    }
-    match unknown_word("type", found, words.iter().map(String::as_str)) {
-        ProblemKind::UnknownWord { what, found, nearest, .. } => {
-            ProblemKind::UnknownWord { what, found, nearest, allowed: Vec::new() }
-        }
-        other => other,
-    }
-}
-
-/// Reads a pair of integers.
-pub(super) fn pair_of<T>(
-    problems: &mut Problems,
-    key: &str,
-    expected: &'static str,
-    value: &toml::Spanned<DeValue<'_>>,
-    convert: impl Fn(&DeValue<'_>) -> Option<T>,
-) -> Option<[T; 2]> {
-    if let DeValue::Array(items) = value.get_ref()
-        && items.len() == 2
-        && let (Some(first), Some(second)) = (convert(items[0].get_ref()), convert(items[1].get_ref()))
-    {
-        return Some([first, second]);
-    }
-    wrong(problems, key, expected, value);
-    None
-}
-
-/// A place given as a number or as a text `"3-5"`, from 1, inclusive.
-pub(super) fn span_of(
-    problems: &mut Problems,
-    key: &'static str,
-    least: usize,
-    value: &toml::Spanned<DeValue<'_>>,
-) -> Option<Spanned<(usize, usize)>> {
-    let found = match value.get_ref() {
-        DeValue::String(text) => {
-            let (first, last) = text.split_once('-').unwrap_or((text, text));
-            first.trim().parse().ok().zip(last.trim().parse().ok())
-        }
-        other => integer(other).and_then(|number| usize::try_from(number).ok()).map(|number| (number, number)),
-    };
-    match found {
-        Some((first, last)) if least <= first && first <= last && last <= limits::FRAME => {
-            Some(Spanned { span: value.span(), value: (first, last) })
-        }
-        _ => {
-            let expected = match least {
-                0 => "a number from 0, or two such as \"0-3\"",
-                _ => "a number from 1, or two such as \"1-3\"",
-            };
-            wrong(problems, key, expected, value);
-            None
-        }
     }
 }
