@@ -143,3 +143,26 @@ fn a_torn_capture_is_converted_to_its_last_block() {
     assert!(ran.said.contains("the capture's end is torn"), "{}", ran.said);
     assert!(ran.out.lines().count() > 1_000);
 }
+
+/// The same on a capture that comes through a pipe, in the middle of a block.
+#[test]
+fn an_interrupt_ends_a_capture_on_a_pipe() {
+    let mut child = command(&["convert", "-", "--format", ROPE])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let sample = fs::read(crate::run::root().join("demo/samples/rope-tension.pcapng")).unwrap();
+    let mut input = child.stdin.take().unwrap();
+    input.write_all(&sample[..20_001]).unwrap();
+    input.flush().unwrap();
+    std::thread::sleep(Duration::from_millis(500));
+    kill_process(Pid::from_child(&child), Signal::INT).unwrap();
+    let output = child.wait_with_output().unwrap();
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(0), "{said}");
+    assert!(said.contains("stopped before the end"), "{said}");
+    assert!(String::from_utf8(output.stdout).unwrap().lines().count() > 200);
+    drop(input);
+}

@@ -232,11 +232,30 @@ pub struct CaptureReader<R> {
     stream: Option<String>,
     interfaces: Vec<Interface>,
     lines: usize,
+    /// The block being read, as far as it has come.
+    partial: Vec<u8>,
+    /// The body of the last whole block.
     block: Vec<u8>,
     faults: Vec<Fault>,
     waiting: VecDeque<Waiting>,
     torn: Option<Torn>,
     done: bool,
+}
+
+/// What came of reading a block.
+enum Block {
+    Of(u32),
+    /// Nothing comes for a moment.
+    Pause,
+    /// There is no whole block any more.
+    End,
+}
+
+/// Whether enough bytes are there.
+enum Filled {
+    Enough,
+    Pause,
+    End,
 }
 
 /// What is still to be said of the block at hand.
@@ -257,6 +276,7 @@ impl<R: Read> CaptureReader<R> {
             stream: None,
             interfaces: Vec::new(),
             lines: 0,
+            partial: Vec::new(),
             block: Vec::new(),
             faults: Vec::new(),
             waiting: VecDeque::new(),
@@ -265,99 +285,97 @@ impl<R: Read> CaptureReader<R> {
         }
     }
 
-    /// Reads the next whole block into `self.block`, without its frame of type and lengths, and returns its type. At a torn tail or
-    /// the end there is none.
-    fn read_block(&mut self) -> Result<Option<u32>, SourceError> {
-        let mut head = [0u8; 8];
-        let got = self.fill(&mut head)?;
-        if got < head.len() {
-            return Ok(self.end_torn(got as u64));
+    /// Reads the next whole block into `self.block`, without its frame of type and lengths. A pause in the middle of it loses
+    /// nothing: the next call goes on.
+    fn read_block(&mut self) -> Result<Block, SourceError> {
+        match self.fill_to(12)? {
+            Filled::Enough => {}
+            Filled::Pause => return Ok(Block::Pause),
+            Filled::End => return Ok(self.end_torn(self.partial.len() as u64)),
         }
-        let kind = self.u32(&head, 0);
-        if kind == SECTION {
-            return self.read_section(&head);
+        let section = self.u32(&self.partial, 0) == SECTION;
+        if section {
+            self.big_endian = match self.u32(&self.partial, 8) {
+                BYTE_ORDER => self.big_endian,
+                other if other.swap_bytes() == BYTE_ORDER => !self.big_endian,
+                _ => return Err(self.broken("a section has no byte order")),
+            };
         }
-        let length = self.u32(&head, 4);
-        if !(12..=LARGEST_BLOCK).contains(&length) || !length.is_multiple_of(4) {
-            // A file that is zeroed behind its last block was not written to its end; anything else is damage.
-            if kind == 0 && length == 0 {
-                let bytes = 8 + self.rest()?;
-                return Ok(self.end_torn(bytes));
-            }
-            return Err(SourceError::Capture { at: self.at, what: "the length of a block is impossible" });
+        let (kind, length) = (self.u32(&self.partial, 0), self.u32(&self.partial, 4));
+        if kind == 0 && length == 0 {
+            // A file that is zeroed behind its last block was not written to its end.
+            let bytes = self.partial.len() as u64 + self.rest()?;
+            return Ok(self.end_torn(bytes));
         }
-        self.read_body(length, 8).map(|whole| whole.then_some(kind))
-    }
-
-    /// Reads a section header: it says the byte order of everything behind it.
-    fn read_section(&mut self, head: &[u8; 8]) -> Result<Option<u32>, SourceError> {
-        let mut magic = [0u8; 4];
-        let got = self.fill(&mut magic)?;
-        if got < magic.len() {
-            return Ok(self.end_torn(8 + got as u64));
+        if !(12..=LARGEST_BLOCK).contains(&length) || !length.is_multiple_of(4) || (section && length < 28) {
+            return Err(self.broken("the length of a block is impossible"));
         }
-        self.big_endian = match u32::from_le_bytes(magic) {
-            BYTE_ORDER => false,
-            other if other.swap_bytes() == BYTE_ORDER => true,
-            _ => return Err(SourceError::Capture { at: self.at, what: "a section has no byte order" }),
-        };
-        let length = self.u32(head, 4);
-        if !(28..=LARGEST_BLOCK).contains(&length) || !length.is_multiple_of(4) {
-            return Err(SourceError::Capture { at: self.at, what: "the length of a section header is impossible" });
+        match self.fill_to(length as usize)? {
+            Filled::Enough => {}
+            Filled::Pause => return Ok(Block::Pause),
+            Filled::End => return Ok(self.end_torn(self.partial.len() as u64)),
         }
-        self.interfaces.clear();
-        self.read_body(length, 12).map(|whole| whole.then_some(SECTION))
-    }
-
-    /// Reads the rest of a block of which `done` bytes are read; false if it is torn.
-    fn read_body(&mut self, length: u32, done: u32) -> Result<bool, SourceError> {
-        let mut block = std::mem::take(&mut self.block);
-        block.resize((length - done) as usize, 0);
-        let got = self.fill(&mut block)?;
-        self.block = block;
-        if got < self.block.len() {
-            self.end_torn(u64::from(done) + got as u64);
-            return Ok(false);
-        }
-        let trailer = self.u32(&self.block, self.block.len() - 4);
-        if trailer != length {
+        let trailer = self.u32(&self.partial, length as usize - 4);
+        if trailer == 0 {
             // The last block of a file that lost its tail may be filled up with zeros.
-            if trailer == 0 {
-                let bytes = u64::from(length) + self.rest()?;
-                self.end_torn(bytes);
-                return Ok(false);
-            }
-            return Err(SourceError::Capture { at: self.at, what: "the two lengths of a block differ" });
+            let bytes = u64::from(length) + self.rest()?;
+            return Ok(self.end_torn(bytes));
         }
-        self.block.truncate(self.block.len() - 4);
+        if trailer != length {
+            return Err(self.broken("the two lengths of a block differ"));
+        }
+        self.block.clear();
+        self.block.extend_from_slice(&self.partial[8..length as usize - 4]);
+        self.partial.clear();
         self.at += u64::from(length);
-        Ok(true)
+        if section {
+            self.interfaces.clear();
+        }
+        Ok(Block::Of(kind))
     }
 
-    fn end_torn(&mut self, bytes: u64) -> Option<u32> {
+    fn broken(&self, what: &'static str) -> SourceError {
+        SourceError::Capture { at: self.at, what }
+    }
+
+    fn end_torn(&mut self, bytes: u64) -> Block {
         self.done = true;
         if bytes > 0 {
             self.torn = Some(Torn { at: self.at, bytes });
         }
-        None
+        Block::End
     }
 
     /// How many bytes are left in the file.
     fn rest(&mut self) -> Result<u64, SourceError> {
-        io::copy(&mut self.reader, &mut io::sink()).map_err(|error| SourceError::Read { at: self.at, error })
-    }
-
-    fn fill(&mut self, buffer: &mut [u8]) -> Result<usize, SourceError> {
-        let mut got = 0;
-        while got < buffer.len() {
-            match self.reader.read(&mut buffer[got..]) {
-                Ok(0) => break,
-                Ok(more) => got += more,
+        let mut rest = 0;
+        let mut buffer = [0; 4_096];
+        loop {
+            match self.reader.read(&mut buffer) {
+                Ok(0) => return Ok(rest),
+                Ok(got) => rest += got as u64,
                 Err(error) if super::is_pause(&error) => {}
-                Err(error) => return Err(SourceError::Read { at: self.at + got as u64, error }),
+                Err(error) => return Err(SourceError::Read { at: self.at, error }),
             }
         }
-        Ok(got)
+    }
+
+    /// Reads until so many bytes of the block are there.
+    fn fill_to(&mut self, wanted: usize) -> Result<Filled, SourceError> {
+        while self.partial.len() < wanted {
+            let have = self.partial.len();
+            self.partial.resize(wanted, 0);
+            let result = self.reader.read(&mut self.partial[have..]);
+            self.partial.truncate(have + result.as_ref().map_or(0, |got| *got));
+            match result {
+                Ok(0) => return Ok(Filled::End),
+                Ok(_) => {}
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return Ok(Filled::Pause),
+                Err(error) => return Err(SourceError::Read { at: self.at + have as u64, error }),
+            }
+        }
+        Ok(Filled::Enough)
     }
 
     fn u32(&self, bytes: &[u8], at: usize) -> u32 {
@@ -398,8 +416,8 @@ impl<R: Read> CaptureReader<R> {
 
     fn section(&mut self) {
         let mut stream = None;
-        // Byte order, version and section length are 16 bytes, of which the first 4 are not in the block any more.
-        self.own_options(12, &mut |key, value| {
+        // Byte order, version and section length stand before the options.
+        self.own_options(16, &mut |key, value| {
             if key == "stream" {
                 stream = Some(value.to_owned());
             }
@@ -502,12 +520,13 @@ impl<R: Read> Source for CaptureReader<R> {
                 return Ok(None);
             }
             match self.read_block()? {
-                None => self.done = true,
-                Some(SECTION) => self.section(),
-                Some(INTERFACE) => self.interface()?,
-                Some(PACKET) => self.packet()?,
-                Some(CUSTOM) => self.custom(),
-                Some(_) => {}
+                Block::End => self.done = true,
+                Block::Pause => return Ok(Some(SourceEvent::Idle)),
+                Block::Of(SECTION) => self.section(),
+                Block::Of(INTERFACE) => self.interface()?,
+                Block::Of(PACKET) => self.packet()?,
+                Block::Of(CUSTOM) => self.custom(),
+                Block::Of(_) => {}
             }
         }
         Ok(self.waiting.pop_front().map(|waiting| match waiting {

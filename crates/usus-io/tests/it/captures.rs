@@ -15,7 +15,13 @@ enum Entry {
     Loss { line: usize, time: i64, why: Loss },
 }
 
-fn read(bytes: &[u8]) -> (Vec<Entry>, Option<Torn>, Option<SourceError>, Option<String>) {
+type Everything = (Vec<Entry>, Option<Torn>, Option<SourceError>, Option<String>);
+
+fn read(bytes: &[u8]) -> Everything {
+    read_from(bytes)
+}
+
+fn read_from(bytes: impl std::io::Read) -> Everything {
     let mut reader = CaptureReader::new(bytes, None);
     let mut entries = Vec::new();
     let error = loop {
@@ -198,6 +204,15 @@ proptest! {
         }
         bytes.truncate(cut.index(bytes.len()) + 1);
         read(&bytes);
+    }
+
+    /// Pauses, interrupts and short reads, in the middle of blocks too, lose nothing.
+    #[test]
+    fn captures_come_through_any_reader(sizes in proptest::collection::vec(0..40u8, 0..200)) {
+        let bytes = write(&sample());
+        let (entries, torn, error, _) = read_from(crate::pumping::Jumpy(&bytes, sizes));
+        prop_assert!(torn.is_none() && error.is_none());
+        prop_assert_eq!(entries, sample());
     }
 
     #[test]

@@ -137,14 +137,17 @@ fn errors_of_the_source_and_the_sink_come_back() {
 }
 
 /// A reader that gives what it is told to give.
-struct Jumpy<'b>(&'b [u8], Vec<u8>);
+pub struct Jumpy<'b>(pub &'b [u8], pub Vec<u8>);
 
 impl Read for Jumpy<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         match self.1.pop() {
             Some(0) => Err(io::ErrorKind::Interrupted.into()),
             Some(1) => Err(io::ErrorKind::WouldBlock.into()),
-            Some(size) => self.0.read(&mut buffer[..usize::from(size)]),
+            Some(size) => {
+                let size = usize::from(size).min(buffer.len());
+                self.0.read(&mut buffer[..size])
+            }
             None => self.0.read(buffer),
         }
     }
