@@ -6,7 +6,7 @@ use std::ops::Range;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use serde_json::json;
-use usus::{Problem, Problems};
+use usus::Problems;
 
 use crate::safe::{Safe, same_length};
 use crate::voice::Voice;
@@ -25,7 +25,7 @@ pub(crate) fn show(path: &str, text: &str, problems: &Problems, voice: &Voice) {
             "problem": problem.kind.to_string(), "file": path, "line": line, "column": column,
             "bytes": [problem.span.start, problem.span.end], "help": problem.help(),
         });
-        voice.tell("error", &render(&renderer, path, &source, problem, span, title, help), data);
+        voice.tell("error", &render(&renderer, path, &source, span, title, help), data);
     }
     let count = problems.iter().count() + problems.unlisted();
     let more = match problems.unlisted() {
@@ -40,7 +40,6 @@ fn render(
     renderer: &Renderer,
     path: &str,
     source: &str,
-    _problem: &Problem,
     span: Range<usize>,
     title: String,
     help: Option<String>,
