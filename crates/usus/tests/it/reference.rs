@@ -20,6 +20,22 @@ fn every_example_of_the_reference_holds() {
     }
 }
 
+/// Whether an example uses a key: `key = …`, `[key.…]` or `[[key]]`.
+fn shown(key: &str) -> bool {
+    let blocks = REFERENCE.split("```toml\n").skip(1).map(|rest| rest.split("```").next().unwrap());
+    blocks.flat_map(str::lines).any(|line| {
+        let word = |(place, _): (usize, &str)| {
+            let before = line[..place].chars().next_back().is_none_or(|c| !c.is_ascii_alphanumeric() && c != '_');
+            let after = line[place + key.len()..].trim_start();
+            before
+                && (after.starts_with('=')
+                    || after.starts_with(']')
+                    || (after.starts_with('.') && line.starts_with('[')))
+        };
+        line.match_indices(key).any(word)
+    })
+}
+
 /// The reader of format files tells the keys of a table when it meets an unknown one: each must be named in the reference.
 #[test]
 fn every_key_is_in_the_reference() {
@@ -53,6 +69,7 @@ fn every_key_is_in_the_reference() {
         tables.push(*table);
         for key in known {
             keys += 1;
+            assert!(shown(key), "no example of the reference uses `{key}` of {table}");
             assert!(REFERENCE.contains(&format!("`{key}`")), "`{key}` of {table} is not in the reference");
         }
     }
