@@ -150,8 +150,10 @@ impl Line {
         }
     }
 
+    /// Notes a silence before an offset, but not where the line is closed: what came before a loss is not known to have ended.
     fn add_silence(&mut self, offset: u64) {
-        if offset > self.at && self.silences.back() != Some(&offset) {
+        let closed = self.closings.back().is_some_and(|(closing, _)| *closing == offset);
+        if offset > self.at && !closed && self.silences.back() != Some(&offset) {
             self.silences.push_back(offset);
         }
     }
@@ -215,7 +217,6 @@ impl Line {
         }
         self.rest = Rest::at(LineEdge::Loss);
         self.scan.reset(self.at);
-        self.silences.clear();
     }
 
     /// Books a piece of the line. What is to be said about it is returned, or queued if it is more than one thing.

@@ -435,3 +435,40 @@ impl Condition {
         }
     }
 }
+
+/// Who drains late gets the same: nothing that was fed meanwhile is forgotten, on either side of a loss.
+#[test]
+fn events_wait_for_whoever_drains_late() {
+    let plan = plan("format = 'x'\n[[frame]]\ncut = 'text'\nidle = '50 ms'\n[record.r]\nfields = [{ name = 'a' }]");
+    let collect = |late: bool| {
+        let mut decoder = Decoder::new(&plan);
+        let line = decoder.line("", 0).unwrap();
+        let mut seen = Vec::new();
+        let mut take = |mut events: usus::Events<'_>, now: bool| {
+            while now && let Some(event) = events.next() {
+                seen.push(crate::drive::render(&event));
+            }
+        };
+        for (time, bytes) in [
+            (0, &b"one"[..]),
+            (100, b"two"),
+            (200, b"thr"),
+            (900, b""),
+            (1_000, b"ee"),
+            (1_100, b"four"),
+            (1_200, b"five\n"),
+        ] {
+            if bytes.is_empty() {
+                take(decoder.loss(line, Loss::Gap, None), !late);
+                continue;
+            }
+            let time = Some(Time::from_nanoseconds(time * 1_000_000));
+            take(decoder.feed(Chunk { time, ..Chunk::new(line, bytes) }), !late);
+        }
+        take(decoder.finish(), true);
+        seen
+    };
+    let seen = collect(false);
+    assert_eq!(seen, collect(true));
+    assert_eq!(seen.iter().filter(|event| event.contains(" r a=")).count(), 4, "{seen:#?}");
+}
