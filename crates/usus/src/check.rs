@@ -12,15 +12,19 @@ pub(crate) fn test(check: &Check, frame: &[u8]) -> Result<(), (u64, Option<u64>)
         (Some(from), Some(to)) if from <= to => &frame[from..=to],
         _ => &[],
     };
+    if let CheckForm::Binary(integer) = check.form
+        && let Some(computed) = check.checksum.narrow(covered)
+    {
+        let sent = check.at.in_frame(length).and_then(|at| frame.get(at..at + usize::from(integer.bytes)));
+        let sent = sent.map(|bytes| word_of(bytes, integer.order));
+        return if sent == Some(computed) { Ok(()) } else { Err((computed, sent)) };
+    }
     let sent = check.at.in_frame(length).and_then(|at| frame.get(at..at + check.form.size()));
     let sent = sent.and_then(|bytes| match check.form {
         CheckForm::Binary(integer) => Some(word_of(bytes, integer.order).into()),
         CheckForm::Hex(_) => hex(bytes),
     });
-    let computed = match check.checksum.narrow(covered) {
-        Some(computed) => computed.into(),
-        None => check.checksum.of(covered),
-    };
+    let computed = check.checksum.of(covered);
     if sent == Some(computed) { Ok(()) } else { Err((computed as u64, sent.map(|sent| sent as u64))) }
 }
 

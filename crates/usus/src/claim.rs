@@ -3,7 +3,7 @@
 
 use crate::event::Reason;
 use crate::expression::Operand;
-use crate::plan::{ChoiceKey, Count, Frame, HeaderField, Inner, Kind, Meaning, ShapeUnit};
+use crate::plan::{ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, ShapeUnit};
 use crate::read::Cells;
 use crate::value::Value;
 
@@ -35,12 +35,17 @@ impl Choices {
     /// The record or ignore that claims frame number `number`, by its header.
     #[inline]
     pub(crate) fn choose(&mut self, plan: &Inner, number: u16, frame: &Frame, header: &Cells<'_>) -> Choice {
-        let Some(key) = key(number, frame, header) else { return choose(plan, frame, header) };
+        if let ChoiceKey::Byte { at, choices } = &frame.key
+            && let Some(byte) = header.bytes.get(*at)
+        {
+            return choices[usize::from(*byte)];
+        }
+        let Some(key) = key(number, frame, header) else { return choose(&plan.kinds, &plan.ignores, frame, header) };
         let slot = (key.0.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 58) as usize;
         match &self.0[slot] {
             Some((known, choice)) if *known == key => *choice,
             _ => {
-                let choice = choose(plan, frame, header);
+                let choice = choose(&plan.kinds, &plan.ignores, frame, header);
                 self.0[slot] = Some((key, choice));
                 choice
             }
@@ -52,7 +57,7 @@ impl Choices {
 #[inline]
 fn key(number: u16, frame: &Frame, header: &Cells<'_>) -> Option<Key> {
     let bytes = match frame.key {
-        ChoiceKey::Unknown => return None,
+        ChoiceKey::Unknown | ChoiceKey::Byte { .. } => return None,
         ChoiceKey::Bytes { from, to } => header.bytes.get(from..to)?,
         ChoiceKey::Text { characters, column } => {
             // A column is decided by its end, too: the separator behind it belongs to the key.
@@ -65,15 +70,15 @@ fn key(number: u16, frame: &Frame, header: &Cells<'_>) -> Option<Key> {
 }
 
 /// The record or ignore that claims a frame, by its header.
-fn choose(plan: &Inner, frame: &Frame, header: &Cells<'_>) -> Choice {
+pub(crate) fn choose(kinds: &[Kind], ignores: &[Ignore], frame: &Frame, header: &Cells<'_>) -> Choice {
     let look = |field: &u16| operand(&frame.header[usize::from(*field)], header);
     for &kind in &frame.kinds {
-        if plan.kinds[usize::from(kind)].when.as_ref().is_none_or(|when| when.test(&look)) {
+        if kinds[usize::from(kind)].when.as_ref().is_none_or(|when| when.test(&look)) {
             return Choice::Kind(kind);
         }
     }
     for &ignore in &frame.ignores {
-        if plan.ignores[usize::from(ignore)].when.as_ref().is_none_or(|when| when.test(&look)) {
+        if ignores[usize::from(ignore)].when.as_ref().is_none_or(|when| when.test(&look)) {
             return Choice::Ignore(ignore);
         }
     }

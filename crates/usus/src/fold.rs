@@ -14,9 +14,9 @@ use crate::read::Cells;
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Fold {
     /// For each kind without series, the last value of each counter.
-    single: Vec<Vec<Option<u128>>>,
+    single: Vec<Vec<Option<u64>>>,
     /// For each kind, its series by the bytes of their fields, with the last value of each counter.
-    kinds: Vec<BTreeMap<Vec<u8>, Vec<Option<u128>>>>,
+    kinds: Vec<BTreeMap<Vec<u8>, Vec<Option<u64>>>>,
     /// The series at hand; kept so that looking one up allocates nothing.
     key: Vec<u8>,
     known: usize,
@@ -33,7 +33,14 @@ impl Fold {
     }
 
     /// Takes a record in, and says what it means beside those before it.
-    pub(crate) fn record(&mut self, plan: &Inner, number: u16, cells: &Cells<'_>, notices: &mut dyn FnMut(NoticeKind)) {
+    #[inline]
+    pub(crate) fn record(
+        &mut self,
+        plan: &Inner,
+        number: u16,
+        cells: &Cells<'_>,
+        notices: &mut impl FnMut(NoticeKind),
+    ) {
         let kind = &plan.kinds[usize::from(number)];
         if kind.counters.is_empty() {
             return;
@@ -65,18 +72,13 @@ impl Fold {
 }
 
 /// Follows the counters of one record of one series.
-fn count(number: u16, kind: &Kind, cells: &Cells<'_>, last: &mut [Option<u128>], notices: &mut dyn FnMut(NoticeKind)) {
+#[inline]
+fn count(number: u16, kind: &Kind, cells: &Cells<'_>, last: &mut [Option<u64>], notices: &mut impl FnMut(NoticeKind)) {
     for (index, (counter, last)) in kind.counters.iter().zip(last).enumerate() {
-        let found = cells.integer(&counter.field, 0).and_then(|found| u128::try_from(found).ok());
-        let Some(found) = found else { continue };
-        let expected = last.map(|last| if last + 1 >= counter.modulus { 0 } else { last + 1 });
+        let Some(found) = cells.count(&counter.field) else { continue };
+        let expected = last.map(|last| if last >= counter.last { 0 } else { last + 1 });
         if let Some(expected) = expected.filter(|expected| *expected != found) {
-            notices(NoticeKind::CounterJump {
-                kind: number,
-                counter: index as u16,
-                expected: expected as u64,
-                found: found as u64,
-            });
+            notices(NoticeKind::CounterJump { kind: number, counter: index as u16, expected, found });
         }
         *last = Some(found);
     }

@@ -99,4 +99,4 @@ pub use record::{Cell, Item, Items, Record, Visit};
 pub use schema::{FieldSchema, KindSchema, Schema};
 pub use sink::Sink;
 pub use time::{Span, Time};
-pub use value::{Absent, Clock, Date, Decimal, Quality, Reading, Text, Value, ValueType};
+pub use value::{Absent, Clock, Date, Decimal, Quality, Reading, Text, Value, ValueType, Written};

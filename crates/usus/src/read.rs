@@ -1,7 +1,7 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
 use crate::format::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Plain, Quick, QuickMore, Raw};
+use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Output, Raw, Tests, Word};
 use crate::value::{Absent, Decimal, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
@@ -16,6 +16,14 @@ pub(crate) struct Cells<'a> {
     pub(crate) columns: &'a [u32],
     /// The byte or column behind the part of varying size.
     pub(crate) tail: usize,
+}
+
+/// A column of a text.
+#[derive(Clone, Copy)]
+pub(crate) struct Column<'a> {
+    pub(crate) text: &'a [u8],
+    /// The same and what follows in the window.
+    pub(crate) wide: &'a [u8],
 }
 
 /// A raw value, before anything is made of it.
@@ -82,11 +90,11 @@ impl<'a> Cells<'a> {
 
     /// The unsigned or signed integer of a field, for flags and counts; nothing if it is not one.
     pub(crate) fn integer(&self, field: &'a Field, base: usize) -> Option<i128> {
-        if let Some(quick) = &field.quick {
-            let no_data = quick.more.as_ref().and_then(|more| more.no_data);
-            let raw = self.quick_raw(quick, base).filter(|raw| no_data != Some(*raw))?;
-            let value = raw * quick.factor + quick.addend;
-            return match quick.places {
+        if let Some(word) = &field.word {
+            let no_data = field.tests.as_ref().and_then(|tests| tests.no_data);
+            let raw = self.word(word, base).filter(|raw| no_data != Some(*raw))?;
+            let value = raw * word.factor + word.addend;
+            return match word.places {
                 0 => Some(value.into()),
                 places => Decimal::small(value < 0, value.unsigned_abs(), places).to_integer(),
             };
@@ -94,11 +102,22 @@ impl<'a> Cells<'a> {
         self.reading(field, base).value.to_integer()
     }
 
+    /// The value of a counter.
+    #[inline]
+    pub(crate) fn count(&self, field: &'a Field) -> Option<u64> {
+        match (&field.word, &field.tests) {
+            (Some(word), None) if word.places == 0 => {
+                u64::try_from(self.word(word, 0)? * word.factor + word.addend).ok()
+            }
+            _ => u64::try_from(self.integer(field, 0)?).ok(),
+        }
+    }
+
     /// The bit of a field.
     #[inline]
     pub(crate) fn flag(&self, field: &Field, bit: u8, base: usize) -> Reading<'a> {
-        if let Some(quick) = &field.quick {
-            return match self.quick_raw(quick, base) {
+        if let Some(word) = &field.word {
+            return match self.word(word, base) {
                 Some(raw) => Reading::good(Value::Bool(raw >> bit & 1 == 1)),
                 None => Reading::absent(Absent::NotSent),
             };
@@ -129,67 +148,83 @@ impl<'a> Cells<'a> {
     /// The reading of a field whose record or item begins at `base`.
     #[inline]
     pub(crate) fn reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
-        match &field.quick {
-            Some(quick) => self.quick_reading(field, quick, base),
-            None => self.plain_reading(field, base).unwrap_or_else(|| self.long_reading(field, base)),
+        match &field.word {
+            Some(word) => match self.tested_word(field, word, base) {
+                Ok((value, quality)) => Reading { value: integer(value, word), quality },
+                Err(reading) => reading,
+            },
+            None => self.long_reading(field, base),
         }
     }
 
-    /// The reading of a column that is nothing but a number or a text, in its usual form.
-    #[inline]
-    fn plain_reading(&self, field: &'a Field, base: usize) -> Option<Reading<'a>> {
-        if field.plain == Plain::No {
-            return None;
+    /// The reading of what stands in a record; nothing of a group.
+    pub(crate) fn output(&self, output: &'a Output, base: usize) -> Reading<'a> {
+        match output {
+            Output::Integer(word) => match self.word(word, base) {
+                Some(raw) => Reading::good(integer(raw * word.factor + word.addend, word)),
+                None => Reading::absent(Absent::NotSent),
+            },
+            Output::Bit { byte, mask } => self.bit(*byte, *mask, base),
+            Output::Number { column } => match self.column(base + *column as usize) {
+                Some(text) => number_reading(text.text),
+                None => Reading::absent(Absent::NotSent),
+            },
+            Output::Text { column } => match self.column(base + *column as usize) {
+                Some(text) => text_reading(text.text),
+                None => Reading::absent(Absent::NotSent),
+            },
+            Output::Field(field) => self.reading(field, base),
+            Output::Flag(field, bit) => self.flag(field, *bit, base),
+            Output::Group(_) => Reading::absent(Absent::NotSent),
         }
-        let text = self.column_text(self.start(field.at, base)?, 1)?;
-        if text.is_empty() {
-            return Some(Reading::absent(Absent::Empty));
-        }
-        match field.plain {
-            Plain::Number => Decimal::parse_short(text).map(|number| Reading::good(Value::Decimal(number))),
-            // Other texts than printable ASCII may be blank, or not UTF-8.
-            _ if text.iter().all(|byte| (b'!'..=b'~').contains(byte)) => Some(Reading::good(Value::Text(Text(text)))),
-            _ => None,
+    }
+
+    /// One column.
+    #[inline(always)]
+    pub(crate) fn column(&self, column: usize) -> Option<Column<'a>> {
+        let start = *self.columns.get(column)? as usize;
+        let end = *self.columns.get(column + 1)? as usize;
+        let wide = self.wide.get(start..)?;
+        Some(Column { text: wide.get(..(end - 1).checked_sub(start)?)?, wide })
+    }
+
+    /// The bit of a byte.
+    #[inline(always)]
+    pub(crate) fn bit(&self, byte: u32, mask: u8, base: usize) -> Reading<'a> {
+        match self.bytes.get(base + byte as usize) {
+            Some(byte) => Reading::good(Value::Bool(byte & mask != 0)),
+            None => Reading::absent(Absent::NotSent),
         }
     }
 
     /// The value of an integer as the word that it is in the frame.
     #[inline(always)]
-    fn quick_raw(&self, quick: &Quick, base: usize) -> Option<i64> {
-        let start = base + quick.first as usize;
+    pub(crate) fn word(&self, word: &Word, base: usize) -> Option<i64> {
+        let start = base + word.first as usize;
         let eight = match self.wide.get(start..).and_then(|rest| rest.first_chunk::<8>()) {
             Some(eight) => *eight,
-            None => short_word(self.bytes, start, quick.size)?,
+            None => short_word(self.bytes, start, word.size)?,
         };
-        let word = if quick.big { u64::from_be_bytes(eight) } else { u64::from_le_bytes(eight) };
-        let top = word << quick.up;
-        Some(if quick.signed { (top as i64) >> quick.down } else { (top >> quick.down) as i64 })
-    }
-
-    #[inline]
-    fn quick_reading(&self, field: &'a Field, quick: &'a Quick, base: usize) -> Reading<'a> {
-        match self.quick_number(field, quick, base) {
-            Ok((value, quality)) => {
-                let number = Decimal::small(value < 0, value.unsigned_abs(), quick.places);
-                Reading { value: Value::Decimal(number), quality }
-            }
-            Err(reading) => reading,
-        }
+        let little = u64::from_le_bytes(eight);
+        let value = if word.big { little.swap_bytes() } else { little } << word.up >> word.down;
+        // The sign bit, if there is one, counts negative.
+        let sign = u64::from(word.signed) << (63 - word.down);
+        Some((value ^ sign).wrapping_sub(sign) as i64)
     }
 
     /// The value of an integer in units of its last place, or the reading that it is instead.
     #[inline(always)]
-    pub(crate) fn quick_number(
+    pub(crate) fn tested_word(
         &self,
         field: &'a Field,
-        quick: &'a Quick,
+        word: &Word,
         base: usize,
     ) -> Result<(i64, Quality), Reading<'a>> {
-        let Some(raw) = self.quick_raw(quick, base) else { return Err(Reading::absent(Absent::NotSent)) };
-        let value = raw * quick.factor + quick.addend;
-        match &quick.more {
+        let Some(raw) = self.word(word, base) else { return Err(Reading::absent(Absent::NotSent)) };
+        let value = raw * word.factor + word.addend;
+        match &field.tests {
             None => Ok((value, Quality::Good)),
-            Some(more) => quick_more(field, more, raw, value),
+            Some(tests) => test(field, tests, raw, value),
         }
     }
 
@@ -280,6 +315,29 @@ impl<'a> Cells<'a> {
     }
 }
 
+fn integer(value: i64, word: &Word) -> Value<'static> {
+    Value::Decimal(Decimal::small(value < 0, value.unsigned_abs(), word.places))
+}
+
+/// The reading of a column that is nothing but a number.
+pub(crate) fn number_reading(text: &[u8]) -> Reading<'_> {
+    let text = text.trim_ascii();
+    if text.is_empty() {
+        return Reading::absent(Absent::Empty);
+    }
+    Decimal::parse(text).map_or(Reading::invalid(), |number| Reading::good(Value::Decimal(number)))
+}
+
+/// The reading of a column that is nothing but a text.
+#[inline]
+pub(crate) fn text_reading(text: &[u8]) -> Reading<'_> {
+    // Other texts than printable ASCII may be blank, or not UTF-8.
+    if !text.is_empty() && text.iter().all(|byte| (b'!'..=b'~').contains(byte)) {
+        return Reading::good(Value::Text(Text(text)));
+    }
+    if text.trim_ascii().is_empty() { Reading::absent(Absent::Empty) } else { text_value(text, None, &[]) }
+}
+
 /// Degrees are rounded, half to even, to three places more than the minutes had, and at least seven: enough to get the minutes
 /// back exactly, since a minute is a sixtieth of a degree.
 fn degrees_of(number: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Option<Decimal> {
@@ -356,7 +414,7 @@ fn short_word(bytes: &[u8], start: usize, size: u8) -> Option<[u8; 8]> {
 }
 
 /// What an integer is by its marks, codes and range.
-fn quick_more<'a>(field: &'a Field, more: &QuickMore, raw: i64, value: i64) -> Result<(i64, Quality), Reading<'a>> {
+fn test<'a>(field: &'a Field, more: &Tests, raw: i64, value: i64) -> Result<(i64, Quality), Reading<'a>> {
     if more.no_data == Some(raw) {
         return Err(Reading::absent(Absent::Marked));
     }
@@ -373,9 +431,10 @@ fn quick_more<'a>(field: &'a Field, more: &QuickMore, raw: i64, value: i64) -> R
 /// The bytes of an integer as a word, in whatever order.
 pub(crate) fn word_of(bytes: &[u8], order: Order) -> u64 {
     let shift_in = |value: u64, byte: &u8| value << 8 | u64::from(*byte);
-    match order {
-        Order::Big => bytes.iter().fold(0, shift_in),
-        Order::Little => bytes.iter().rev().fold(0, shift_in),
+    match (order, bytes) {
+        (Order::Big, [high, low]) | (Order::Little, [low, high]) => u64::from(u16::from_le_bytes([*low, *high])),
+        (Order::Big, bytes) => bytes.iter().fold(0, shift_in),
+        (Order::Little, bytes) => bytes.iter().rev().fold(0, shift_in),
     }
 }
 

@@ -3,11 +3,11 @@
 use core::fmt;
 
 use crate::event::LineId;
-use crate::plan::{At, Field, Group, Output, Plan};
-use crate::read::Cells;
+use crate::plan::{At, Group, Output, Plan};
+use crate::read::{Cells, Column, number_reading, text_reading};
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
-use crate::value::{Absent, Decimal, Quality, Reading, Value};
+use crate::value::{Absent, Decimal, Quality, Reading, Value, Written, digits};
 
 /// What a frame says: a kind and named fields. It is lent: its texts are the frame's own bytes.
 #[derive(Clone, Copy)]
@@ -92,9 +92,8 @@ impl<'a> Record<'a> {
         let outputs = &self.plan.0.kinds[usize::from(self.kind)].outputs;
         for (schema, output) in self.schema().fields.iter().zip(outputs) {
             match output {
-                Output::Field(field) => visit_field(schema, field, &self.cells, 0, visitor),
-                Output::Flag(field, bit) => visitor.reading(schema, self.cells.flag(field, *bit, 0)),
                 Output::Group(group) => visitor.group(schema, self.items(schema, group)),
+                output => visit(schema, output, &self.cells, 0, visitor),
             }
         }
     }
@@ -126,7 +125,7 @@ impl<'a> Record<'a> {
     fn cell(&self, schema: &'a FieldSchema, output: &'a Output) -> Cell<'a> {
         match output {
             Output::Group(group) => Cell::Group(self.items(schema, group)),
-            output => Cell::Reading(reading(output, &self.cells, 0)),
+            output => Cell::Reading(self.cells.output(output, 0)),
         }
     }
 
@@ -139,16 +138,6 @@ impl<'a> Record<'a> {
         };
         let bounds = Bounds { first, size: group.size, count };
         Items { schema: &schema.items, outputs: &group.outputs, cells: self.cells, bounds, next: 0 }
-    }
-}
-
-#[inline]
-fn reading<'a>(output: &'a Output, cells: &Cells<'a>, base: usize) -> Reading<'a> {
-    match output {
-        Output::Field(field) => cells.reading(field, base),
-        Output::Flag(field, bit) => cells.flag(field, *bit, base),
-        // Groups have no groups in them: the format reader refuses those.
-        Output::Group(_) => Reading::absent(Absent::NotSent),
     }
 }
 
@@ -170,19 +159,60 @@ pub trait Visit {
         self.reading(schema, Reading { value: Value::Decimal(number), quality });
     }
 
+    /// Whether numbers that were sent as text are to be seen as they were written, where that is their own form:
+    /// [`Visit::written`] instead of [`Visit::number`].
+    const WRITTEN: bool = false;
+
+    /// Sees a decimal number as it was written. Only where [`Visit::WRITTEN`] asks for it.
+    fn written(&mut self, schema: &FieldSchema, number: Written<'_>) {
+        self.reading(schema, number_reading(number.text()));
+    }
+
     /// Sees a group.
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
 }
 
 #[inline(always)]
-fn visit_field<'a, V: Visit>(schema: &FieldSchema, field: &'a Field, cells: &Cells<'a>, base: usize, visitor: &mut V) {
-    match &field.quick {
-        Some(quick) => match cells.quick_number(field, quick, base) {
-            Ok((coefficient, quality)) => visitor.number(schema, coefficient, quick.places, quality),
-            Err(reading) => visitor.reading(schema, reading),
+fn visit<'a, V: Visit>(schema: &FieldSchema, output: &'a Output, cells: &Cells<'a>, base: usize, visitor: &mut V) {
+    match output {
+        Output::Integer(word) => match cells.word(word, base) {
+            Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
+            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
         },
-        None => visitor.reading(schema, cells.reading(field, base)),
+        Output::Bit { byte, mask } => visitor.reading(schema, cells.bit(*byte, *mask, base)),
+        Output::Number { column } => visit_number(schema, cells.column(base + *column as usize), visitor),
+        Output::Text { column } => {
+            let column = cells.column(base + *column as usize);
+            visitor
+                .reading(schema, column.map_or(Reading::absent(Absent::NotSent), |column| text_reading(column.text)));
+        }
+        Output::Field(field) => match &field.word {
+            Some(word) => match cells.tested_word(field, word, base) {
+                Ok((coefficient, quality)) => visitor.number(schema, coefficient, word.places, quality),
+                Err(reading) => visitor.reading(schema, reading),
+            },
+            None => visitor.reading(schema, cells.reading(field, base)),
+        },
+        output => visitor.reading(schema, cells.output(output, base)),
     }
+}
+
+#[inline(always)]
+fn visit_number<V: Visit>(schema: &FieldSchema, column: Option<Column<'_>>, visitor: &mut V) {
+    let Some(Column { text, wide }) = column else {
+        return visitor.reading(schema, Reading::absent(Absent::NotSent));
+    };
+    if text.is_empty() {
+        return visitor.reading(schema, Reading::absent(Absent::Empty));
+    }
+    if V::WRITTEN {
+        if let Some(number) = Written::of(text, wide) {
+            return visitor.written(schema, number);
+        }
+    } else if let Some((coefficient, places)) = digits::short(text, wide) {
+        return visitor.number(schema, coefficient, places, Quality::Good);
+    }
+    visitor.reading(schema, number_reading(text));
 }
 
 /// A field of a record: one reading, or the items of a group.
@@ -251,20 +281,14 @@ impl<'a> Item<'a> {
     /// Its fields in the order of the schema.
     pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Reading<'a>)> + use<'a> {
         let item = *self;
-        self.schema
-            .iter()
-            .zip(self.outputs)
-            .map(move |(schema, output)| (schema, reading(output, &item.cells, item.base)))
+        self.schema.iter().zip(self.outputs).map(move |(schema, output)| (schema, item.cells.output(output, item.base)))
     }
 
     /// Shows each field to a visitor, in the order of the schema.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
         for (schema, output) in self.schema.iter().zip(self.outputs) {
-            match output {
-                Output::Field(field) => visit_field(schema, field, &self.cells, self.base, visitor),
-                output => visitor.reading(schema, reading(output, &self.cells, self.base)),
-            }
+            visit(schema, output, &self.cells, self.base, visitor);
         }
     }
 

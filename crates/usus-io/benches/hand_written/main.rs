@@ -18,7 +18,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use usus::{Chunk, Decoder, Event, Events, FieldSchema, Format, Items, Plan, Quality, Reading, Value, Visit};
+use usus::{Chunk, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value, Visit};
 use usus_io::{Destination, Outputs, RawReader, TableOptions, pump};
 
 use sum::Sum;
@@ -115,20 +115,15 @@ fn declared_decode(plan: &Plan, input: &[u8]) -> (u64, Sum) {
     let mut decoder = Decoder::new(plan);
     let line = decoder.line("", 0).expect("one line");
     let (mut records, mut sum) = (0, Sum::default());
+    let mut take = |record: &Record<'_>| {
+        records += 1;
+        record.visit(&mut Summing(&mut sum));
+    };
     for chunk in input.chunks(1 << 16) {
-        drain(decoder.feed(Chunk::new(line, chunk)), &mut records, &mut sum);
+        let Ok(()) = decoder.feed(Chunk::new(line, chunk)).drain(&mut take);
     }
-    drain(decoder.finish(), &mut records, &mut sum);
+    let Ok(()) = decoder.finish().drain(&mut take);
     (records, sum)
-}
-
-fn drain(mut events: Events<'_>, records: &mut u64, sum: &mut Sum) {
-    while let Some(event) = events.next() {
-        if let Event::Record(record) = event {
-            *records += 1;
-            record.visit(&mut Summing(sum));
-        }
-    }
 }
 
 struct Summing<'s>(&'s mut Sum);

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use usus::{Cell, Decimal, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value, Visit};
+use usus::{Cell, Decimal, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value, Visit, Written};
 
 use super::writer::RowWriter;
 use super::{Origin, OutputError, received_text};
@@ -372,6 +372,13 @@ struct Row<'r> {
 }
 
 impl Visit for Row<'_> {
+    const WRITTEN: bool = true;
+
+    #[inline]
+    fn written(&mut self, _schema: &FieldSchema, number: Written<'_>) {
+        number.append_to(b',', self.out);
+    }
+
     #[inline]
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
         match reading.value {

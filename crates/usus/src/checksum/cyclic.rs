@@ -18,37 +18,46 @@ use alloc::vec::Vec;
 
 use super::catalogue::Parameters;
 
-/// A CRC with its tables.
+/// A CRC with its tables. Those of at most 32 bits have small tables, which leave room for others in the processor's nearest memory.
 #[derive(Clone)]
 pub(super) enum Cyclic {
+    Small { parameters: &'static Parameters, tables: Arc<[[u32; 256]; 8]>, begun: u64 },
     Narrow { parameters: &'static Parameters, tables: Arc<[[u64; 256]; 8]>, begun: u64 },
     Wide { parameters: &'static Parameters, table: Arc<[u128]> },
 }
 
 impl Cyclic {
     pub(super) fn new(parameters: &'static Parameters) -> Cyclic {
-        let step = |byte: usize| wide_step(parameters, byte as u8);
-        if parameters.width > 64 {
-            return Cyclic::Wide { parameters, table: (0..256).map(step).collect() };
-        }
-        let first: Vec<u64> = (0..256).map(|byte| step(byte) as u64).collect();
-        let mut tables = Arc::new([[0u64; 256]; 8]);
-        if let Some(tables) = Arc::get_mut(&mut tables) {
-            tables[0].copy_from_slice(&first);
-            for index in 1..8 {
-                let before = tables[index - 1];
-                tables[index] = before.map(|before| before >> 8 ^ first[(before & 0xFF) as usize]);
-            }
-        }
+        let first: Vec<u128> = (0..256).map(|byte| wide_step(parameters, byte as u8)).collect();
         // Registers of up to 64 bits are in the low half of their working form.
-        Cyclic::Narrow { parameters, tables, begun: begin(parameters) as u64 }
+        let begun = begin(parameters) as u64;
+        match parameters.width {
+            0..=32 => {
+                let mut tables = [[0u32; 256]; 8];
+                for (table, slice) in tables.iter_mut().zip(slices(&first)) {
+                    *table = slice.map(|entry| entry as u32);
+                }
+                Cyclic::Small { parameters, tables: Arc::new(tables), begun }
+            }
+            33..=64 => {
+                let mut tables = [[0u64; 256]; 8];
+                for (table, slice) in tables.iter_mut().zip(slices(&first)) {
+                    *table = slice;
+                }
+                Cyclic::Narrow { parameters, tables: Arc::new(tables), begun }
+            }
+            _ => Cyclic::Wide { parameters, table: first.into() },
+        }
     }
 
     /// The CRC of at most 64 bits, without a detour over wider words.
     #[inline]
     pub(super) fn narrow(&self, bytes: &[u8]) -> Option<u64> {
-        let Cyclic::Narrow { parameters, tables, begun } = self else { return None };
-        let register = run(tables, *begun, bytes);
+        let (parameters, register) = match self {
+            Cyclic::Small { parameters, tables, begun } => (parameters, run(tables, *begun, bytes)),
+            Cyclic::Narrow { parameters, tables, begun } => (parameters, run(tables, *begun, bytes)),
+            Cyclic::Wide { .. } => return None,
+        };
         let value = match parameters.reflect_input {
             true => register,
             // The register's bytes are swapped, at the top of a wider word: the low half here.
@@ -63,7 +72,7 @@ impl Cyclic {
 
     pub(super) fn of(&self, bytes: &[u8]) -> u128 {
         match self {
-            Cyclic::Narrow { .. } => self.narrow(bytes).unwrap_or_default().into(),
+            Cyclic::Small { .. } | Cyclic::Narrow { .. } => self.narrow(bytes).unwrap_or_default().into(),
             Cyclic::Wide { parameters, table } => {
                 let step = |register: u128, byte: &u8| register >> 8 ^ table[((register as u8) ^ byte) as usize];
                 finish(parameters, bytes.iter().fold(begin(parameters), step))
@@ -72,23 +81,41 @@ impl Cyclic {
     }
 }
 
-fn run(tables: &[[u64; 256]; 8], mut register: u64, bytes: &[u8]) -> u64 {
-    let (eights, rest) = bytes.as_chunks::<8>();
-    for eight in eights {
-        let word = (register ^ u64::from_le_bytes(*eight)).to_le_bytes();
-        register = tables[7][usize::from(word[0])]
-            ^ tables[6][usize::from(word[1])]
-            ^ tables[5][usize::from(word[2])]
-            ^ tables[4][usize::from(word[3])]
-            ^ tables[3][usize::from(word[4])]
-            ^ tables[2][usize::from(word[5])]
-            ^ tables[1][usize::from(word[6])]
-            ^ tables[0][usize::from(word[7])];
+/// What a byte has become so many bytes later, for 0 to 7 of them.
+fn slices(first: &[u128]) -> impl Iterator<Item = [u64; 256]> {
+    let first: [u64; 256] = core::array::from_fn(|byte| first[byte] as u64);
+    core::iter::successors(Some(first), move |before| {
+        Some(before.map(|before| before >> 8 ^ first[(before & 0xFF) as usize]))
+    })
+}
+
+/// Runs bytes through a register.
+///
+/// Bytes in front that make no eight are taken as an eight that begins with zeros, which change nothing once the register's own bytes
+/// are put onto the bytes that they meet.
+#[inline]
+fn run<T: Copy + Into<u64>>(tables: &[[T; 256]; 8], mut register: u64, bytes: &[u8]) -> u64 {
+    let first = bytes.len() % 8;
+    if first > 0 {
+        let word = match bytes.first_chunk::<8>() {
+            Some(eight) => u64::from_le_bytes(*eight),
+            None => bytes.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte)),
+        };
+        let met = (word ^ register) << (64 - 8 * first);
+        register = register >> (8 * first) ^ step(tables, met);
     }
-    for byte in rest {
-        register = register >> 8 ^ tables[0][usize::from(register as u8 ^ byte)];
+    for eight in bytes[first..].as_chunks::<8>().0 {
+        register = step(tables, register ^ u64::from_le_bytes(*eight));
     }
     register
+}
+
+/// What eight bytes, the register among them, leave in it.
+#[inline(always)]
+fn step<T: Copy + Into<u64>>(tables: &[[T; 256]; 8], word: u64) -> u64 {
+    let bytes = word.to_le_bytes();
+    let look = |table: usize, byte: usize| -> u64 { tables[table][usize::from(bytes[byte])].into() };
+    look(7, 0) ^ look(6, 1) ^ look(5, 2) ^ look(4, 3) ^ look(3, 4) ^ look(2, 5) ^ look(1, 6) ^ look(0, 7)
 }
 
 /// The working form of a register: reflected, or at the top of the word with its bytes swapped.

@@ -16,6 +16,7 @@
 //! the `text` cut, or is a run of bytes that nothing claims.
 
 mod packet;
+mod pass;
 mod sentence;
 mod text;
 mod unclaimed;
@@ -63,7 +64,7 @@ impl Rest {
     }
 
     /// The rest behind a frame or a whole run.
-    const CLEAN: Rest = Rest { edge: LineEdge::None, line_end: Expect::Nothing, overlong: false };
+    pub(crate) const CLEAN: Rest = Rest { edge: LineEdge::None, line_end: Expect::Nothing, overlong: false };
 }
 
 /// The bytes of a line that can be seen.
@@ -114,6 +115,8 @@ pub(crate) struct Framed {
     pub(crate) check: CheckState,
     pub(crate) choice: Choice,
     pub(crate) ended: Ended,
+    /// Whether [`Scan::columns`] are those of its content.
+    pub(crate) split: bool,
 }
 
 /// What is known of a frame's checksum.
@@ -144,6 +147,8 @@ pub(crate) enum Ended {
 enum Verdict {
     /// So many bytes from its start are needed to say more.
     Need(usize),
+    /// A byte is needed that stops a sentence.
+    Open,
     /// It is a frame of that length.
     Frame { length: usize, content: (u32, u32), check: CheckState, choice: Choice },
     /// It is none.
@@ -157,6 +162,8 @@ pub(crate) struct Scan {
     starts: Vec<Start>,
     /// The window has to reach this offset before the open candidate is tried again.
     need: u64,
+    /// The open candidate is a sentence, and nothing before this offset stops it.
+    open: Option<Open>,
     /// No line end begins before this offset.
     no_line_end_before: u64,
     /// A frame found behind bytes that have to be dealt with first.
@@ -166,6 +173,16 @@ pub(crate) struct Scan {
     pub(crate) tried: Option<Reason>,
     /// What claimed frames with such headers before.
     pub(crate) choices: Choices,
+    /// Where each column of the frame that was looked at last begins, and one more than the text's length at the end.
+    pub(crate) columns: Vec<u32>,
+}
+
+/// A sentence whose end is not there yet.
+#[derive(Clone, Copy, Debug)]
+struct Open {
+    start: u64,
+    /// Nothing before this offset stops it.
+    seen: u64,
 }
 
 /// Where a cut's next start is.
@@ -225,8 +242,34 @@ impl Scan {
     /// Forgets everything, for the other side of a loss.
     pub(crate) fn reset(&mut self, at: u64) {
         let (starts, choices) = (core::mem::take(&mut self.starts), core::mem::take(&mut self.choices));
-        *self = Scan { starts, choices, ..Scan::default() };
+        *self = Scan { starts, choices, columns: core::mem::take(&mut self.columns), ..Scan::default() };
         self.starts.fill(Start::NotBefore(at));
+    }
+
+    /// Whether the open candidate is no further for the bytes that came since. Looks at each of them once.
+    #[inline]
+    fn waits(&mut self, view: &View<'_>) -> bool {
+        let end = view.end();
+        if self.need > end {
+            return true;
+        }
+        let Some(open) = &mut self.open else { return false };
+        let (from, to) = (open.seen.max(view.base), end.min(open.start + limits::SENTENCE as u64));
+        let stopped = from >= to || view.between(from, to).iter().any(|byte| !(sentence::FLOOR..=b'~').contains(byte));
+        open.seen = to;
+        if stopped {
+            self.open = None;
+        }
+        !stopped
+    }
+
+    /// Forgets what was known of candidates: all of them lay before a frame.
+    #[inline]
+    fn clear(&mut self) {
+        self.found = None;
+        self.need = 0;
+        self.open = None;
+        self.run = Run::default();
     }
 }
 
@@ -246,17 +289,56 @@ pub(crate) fn step(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: 
             sentence::LineEnd::Other => {}
         }
     }
+    if !view.closed && scan.waits(view) {
+        return None;
+    }
     let line = Line { plan, route, view, at, rest: Rest { line_end: Expect::Nothing, ..rest } };
-    if let Some(step) = line.frame_here(scan) {
-        return Some(step);
+    if let Some((frame, length, rest)) = frame_at(plan, route, view.from(at), scan) {
+        return Some(Step::Frame { frame, to: at + length as u64, rest });
     }
     if let Some(found) = scan.found {
         return Some(line.before(scan, found));
     }
-    if scan.need > view.end() && !view.closed {
-        return None;
-    }
     line.search(scan)
+}
+
+/// A frame at the very start of `bytes`: what comes next on a line without damage. Nothing is settled or remembered if there is none.
+#[inline]
+pub(crate) fn frame_at(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<(Framed, usize, Rest)> {
+    for &frame in &route.searching {
+        let begins = match &plan.frames[usize::from(frame)].cut {
+            Cut::Packet(packet) if bytes.len() < packet.start.len() => return None,
+            Cut::Packet(packet) => bytes.starts_with(&packet.start),
+            _ => matches!(bytes.first(), Some(b'$' | b'!')),
+        };
+        if !begins {
+            continue;
+        }
+        let Verdict::Frame { length, content, check, choice } = verdict(plan, frame, bytes, scan) else {
+            return None;
+        };
+        scan.clear();
+        let framed = Framed { frame, content, check, choice, ended: Ended::Properly, split: true };
+        return Some((framed, length, rest_behind(plan, frame)));
+    }
+    None
+}
+
+#[inline]
+fn verdict(plan: &Inner, frame: u16, bytes: &[u8], scan: &mut Scan) -> Verdict {
+    let planned = &plan.frames[usize::from(frame)];
+    match &planned.cut {
+        Cut::Packet(packet) => packet::verdict(plan, frame, packet, bytes, &mut scan.choices),
+        Cut::Sentence { checksum } => sentence::verdict(frame, *checksum, planned.separator, bytes, &mut scan.columns),
+        Cut::Text { .. } => Verdict::Fail(Reason::NoStart),
+    }
+}
+
+/// The rest behind a frame that was searched for.
+#[inline]
+fn rest_behind(plan: &Inner, frame: u16) -> Rest {
+    let sentence = matches!(plan.frames[usize::from(frame)].cut, Cut::Sentence { .. });
+    Rest { line_end: if sentence { Expect::CrOrLf } else { Expect::Nothing }, ..Rest::CLEAN }
 }
 
 /// A line at a position, and what it is cut by.
@@ -270,42 +352,6 @@ struct Line<'a> {
 }
 
 impl Line<'_> {
-    /// A frame at the very position: what comes next on a line without damage. Nothing is settled or remembered if there is none.
-    #[inline]
-    fn frame_here(&self, scan: &mut Scan) -> Option<Step> {
-        let bytes = self.view.from(self.at);
-        for &frame in &self.route.searching {
-            let (begins, sentence) = match &self.plan.frames[usize::from(frame)].cut {
-                Cut::Packet(packet) if bytes.len() < packet.start.len() => return None,
-                Cut::Packet(packet) => (bytes.starts_with(&packet.start), false),
-                _ => (matches!(bytes.first(), Some(b'$' | b'!')), true),
-            };
-            if !begins {
-                continue;
-            }
-            let Verdict::Frame { length, content, check, choice } = self.verdict(frame, bytes, scan) else {
-                return None;
-            };
-            // Whatever was known of candidates lay before this frame.
-            scan.found = None;
-            scan.need = 0;
-            scan.run = Run::default();
-            let frame = Framed { frame, content, check, choice, ended: Ended::Properly };
-            let line_end = if sentence { Expect::CrOrLf } else { Expect::Nothing };
-            return Some(Step::Frame { frame, to: self.at + length as u64, rest: Rest { line_end, ..Rest::CLEAN } });
-        }
-        None
-    }
-
-    #[inline]
-    fn verdict(&self, frame: u16, bytes: &[u8], scan: &mut Scan) -> Verdict {
-        match &self.plan.frames[usize::from(frame)].cut {
-            Cut::Packet(packet) => packet::verdict(self.plan, frame, packet, bytes, &mut scan.choices),
-            Cut::Sentence { checksum } => sentence::verdict(frame, *checksum, bytes),
-            Cut::Text { .. } => Verdict::Fail(Reason::NoStart),
-        }
-    }
-
     /// Tries one candidate after the other. Before each, what lies in front of it is dealt with.
     fn search(&self, scan: &mut Scan) -> Option<Step> {
         loop {
@@ -338,10 +384,10 @@ impl Line<'_> {
     fn try_candidate(&self, cut: usize, start: u64, scan: &mut Scan) -> Option<Option<Step>> {
         let frame = self.route.searching[cut];
         let bytes = self.view.from(start);
-        let verdict = self.verdict(frame, bytes, scan);
+        let verdict = verdict(self.plan, frame, bytes, scan);
         let reason = match verdict {
             Verdict::Frame { length, content, check, choice } => {
-                let frame = Framed { frame, content, check, choice, ended: Ended::Properly };
+                let frame = Framed { frame, content, check, choice, ended: Ended::Properly, split: start == self.at };
                 let found = Found { start, to: start + length as u64, frame };
                 return Some(Some(self.before(scan, found)));
             }
@@ -349,7 +395,12 @@ impl Line<'_> {
                 scan.need = start + length as u64;
                 return Some(None);
             }
-            Verdict::Need(_) => {
+            Verdict::Open if !self.view.closed => {
+                scan.need = self.view.end() + 1;
+                scan.open = Some(Open { start, seen: self.view.end() });
+                return Some(None);
+            }
+            Verdict::Need(_) | Verdict::Open => {
                 let reason = Reason::CutShort { frame };
                 scan.run.cut_short(start, reason);
                 reason
@@ -414,18 +465,16 @@ impl Line<'_> {
     /// The frame that was found, or first what lies before it.
     fn before(&self, scan: &mut Scan, found: Found) -> Step {
         if found.start > self.at {
-            scan.found = Some(found);
+            // What lies before it may be split, too.
+            scan.found = Some(Found { frame: Framed { split: false, ..found.frame }, ..found });
             return match self.route.text {
                 Some(frame) => self.text(frame, found.start, Ended::Interrupted, scan),
                 None => self.run(found.start, scan),
             };
         }
-        scan.found = None;
-        scan.need = 0;
-        scan.run = Run::default();
-        let sentence = matches!(self.plan.frames[usize::from(found.frame.frame)].cut, Cut::Sentence { .. });
-        let line_end = if sentence { Expect::CrOrLf } else { Expect::Nothing };
-        Step::Frame { frame: found.frame, to: found.to, rest: Rest { line_end, ..Rest::CLEAN } }
+        scan.clear();
+        let rest = rest_behind(self.plan, found.frame.frame);
+        Step::Frame { frame: found.frame, to: found.to, rest }
     }
 
     /// What is left when the input is closed and no candidate remains.

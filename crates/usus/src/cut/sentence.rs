@@ -3,8 +3,11 @@
 //! NMEA 0183 (IEC 61162-1): printable ASCII from the start character on, `*` and two hex digits with the xor of all characters
 //! between the two, CR LF. At most 82 characters in all; a longer sentence is taken if its checksum holds.
 
+use alloc::vec::Vec;
+
 use memchr::{memchr, memchr2};
 
+use super::pass::Pass;
 use super::{CheckState, Expect, Rest, Start, Step, Verdict, View};
 use crate::claim::Choice;
 use crate::event::Reason;
@@ -20,15 +23,26 @@ pub(super) fn find(view: &View<'_>, from: u64) -> Start {
 }
 
 /// What the bytes from a start character on are.
-pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
+pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8], columns: &mut Vec<u32>) -> Verdict {
     let text = &bytes[1..bytes.len().min(limits::SENTENCE + 1)];
-    let (sum, stop) = scan(text, bytes[0], presence);
-    let Some(stop) = stop else {
-        return match text.len() {
-            limits::SENTENCE => Verdict::Fail(Reason::SentenceTooLong { frame }),
-            length => Verdict::Need(length + 2),
+    let mut pass = Pass::new(separator, columns);
+    let mut at = 0;
+    let stop = loop {
+        let Some(place) = pass.run::<FLOOR, true>(text, at) else {
+            return match text.len() {
+                limits::SENTENCE => Verdict::Fail(Reason::SentenceTooLong { frame }),
+                _ => Verdict::Open,
+            };
         };
+        let byte = text[place];
+        if stops(byte, bytes[0], presence) {
+            break place;
+        }
+        pass.step_over(byte, place);
+        at = place + 1;
     };
+    let sum = pass.sum();
+    pass.end(stop);
     let content = (1, stop as u32 + 1);
     match text[stop] {
         b'*' => match bytes.get(stop + 2..stop + 4) {
@@ -61,41 +75,20 @@ pub(super) fn verdict(frame: u16, presence: Presence, bytes: &[u8]) -> Verdict {
     }
 }
 
-/// What a byte is to a sentence: nothing special, or what may stop it.
-const PLAIN: u8 = 0;
-const STOPS: u8 = 1;
-const STOPS_BEHIND_ITSELF: u8 = 2;
-const STAR: u8 = 3;
+/// Below this character stand all that may stop a sentence, but those that are no printable ASCII, which lie above it.
+pub(super) const FLOOR: u8 = b'*' + 1;
 
-/// The class of each byte. The start characters are reserved: a second `$` begins another sentence, and so does a second `!` behind a
-/// first one.
-static CLASSES: [u8; 256] = {
-    let mut classes = [STOPS; 256];
-    let mut byte = b' ' as usize;
-    while byte <= b'~' as usize {
-        classes[byte] = PLAIN;
-        byte += 1;
-    }
-    classes[b'$' as usize] = STOPS;
-    classes[b'!' as usize] = STOPS_BEHIND_ITSELF;
-    classes[b'*' as usize] = STAR;
-    classes
-};
-
-/// The xor of a sentence's characters up to the first byte that ends it or cannot be in one, and where that is.
+/// Whether a byte ends a sentence, or cannot be in one. The start characters are reserved: a second `$` begins another sentence, and so
+/// does a second `!` behind a first one.
 #[inline]
-fn scan(text: &[u8], start: u8, presence: Presence) -> (u8, Option<usize>) {
-    let mut sum = 0;
-    for (index, &byte) in text.iter().enumerate() {
-        match CLASSES[usize::from(byte)] {
-            PLAIN => {}
-            STAR if presence == Presence::Absent => {}
-            STOPS_BEHIND_ITSELF if start != byte => {}
-            _ => return (sum, Some(index)),
-        }
-        sum ^= byte;
+fn stops(byte: u8, start: u8, presence: Presence) -> bool {
+    match byte {
+        b'*' => presence != Presence::Absent,
+        b'$' => true,
+        b'!' => start == b'!',
+        b' '..=b'~' => false,
+        _ => true,
     }
-    (sum, None)
 }
 
 fn hex_byte(digits: &[u8]) -> Option<u8> {

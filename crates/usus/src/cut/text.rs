@@ -44,7 +44,8 @@ impl Line<'_> {
         }
         scan.tried = core::mem::take(&mut scan.run).first;
         let content = (0, (to - self.at) as u32);
-        let framed = Framed { frame, content, check: CheckState::Untested, choice: Choice::Undecided, ended };
+        let framed =
+            Framed { frame, content, check: CheckState::Untested, choice: Choice::Undecided, ended, split: false };
         Step::Frame { frame: framed, to, rest: Rest::CLEAN }
     }
 

@@ -97,8 +97,10 @@ fn claim<'p>(
 ) -> Decision<'p> {
     let content = content(frame, framed, bytes.len());
     let text = &bytes[content.0 as usize..content.1 as usize];
-    columns.clear();
-    if frame.has_columns {
+    if !frame.has_columns {
+        columns.clear();
+    } else if !framed.split {
+        columns.clear();
         split(text, frame.separator, columns);
     }
     let header = Cells { bytes: text, wide: text, columns, tail: 0 };

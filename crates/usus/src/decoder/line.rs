@@ -28,29 +28,28 @@ pub(super) enum Closing {
 #[derive(Clone, Debug)]
 pub(super) struct Line {
     id: LineId,
-    route: usize,
+    pub(super) route: usize,
     character: Option<Span>,
     lateness: Span,
     /// A silence that ends a text, if the format has such.
     idle: Option<Span>,
     /// Bytes from `base` on. All that is not booked is in it, and what the last event lent.
-    window: Vec<u8>,
-    base: u64,
+    pub(super) window: Vec<u8>,
+    pub(super) base: u64,
     /// Everything before this offset is booked.
-    at: u64,
-    rest: Rest,
-    scan: Scan,
-    closings: VecDeque<(u64, Closing)>,
+    pub(super) at: u64,
+    pub(super) rest: Rest,
+    pub(super) scan: Scan,
+    pub(super) closings: VecDeque<(u64, Closing)>,
     /// Offsets before which the line was silent for long enough.
-    silences: VecDeque<u64>,
+    pub(super) silences: VecDeque<u64>,
     /// From which offset on bytes arrived at which time.
     marks: VecDeque<(u64, Option<Time>)>,
-    faults: VecDeque<(u64, FaultKind)>,
+    pub(super) faults: VecDeque<(u64, FaultKind)>,
     last: Option<Time>,
     /// What is still to be said about bytes that are booked.
-    queue: VecDeque<Outcome>,
-    columns: Vec<u32>,
-    ledger: Ledger,
+    pub(super) queue: VecDeque<Outcome>,
+    pub(super) ledger: Ledger,
     fold: Fold,
 }
 
@@ -82,7 +81,6 @@ impl Line {
             faults: VecDeque::new(),
             last: None,
             queue: VecDeque::new(),
-            columns: Vec::new(),
             ledger: Ledger::for_kinds(plan.kinds.len()),
             fold: Fold::new(plan),
         }
@@ -97,7 +95,7 @@ impl Line {
     }
 
     pub(super) fn columns(&self) -> &[u32] {
-        &self.columns
+        &self.scan.columns
     }
 
     pub(super) fn ledger(&self) -> Ledger {
@@ -257,15 +255,15 @@ impl Line {
 
     /// Books a frame by what becomes of it. Notices about it are queued.
     #[inline]
-    fn book_frame(&mut self, plan: &Inner, frame: &Framed, offset: u64, length: u64) -> Option<Outcome> {
+    pub(super) fn book_frame(&mut self, plan: &Inner, frame: &Framed, offset: u64, length: u64) -> Option<Outcome> {
         let start = (offset - self.base) as usize;
         let bytes = &self.window[start..start + length as usize];
         let (edge, tried) = (self.rest.edge, self.scan.tried);
-        match decide::decide(plan, frame, bytes, edge, &mut self.columns, &mut self.scan.choices, tried) {
+        match decide::decide(plan, frame, bytes, edge, &mut self.scan.columns, &mut self.scan.choices, tried) {
             Decision::Record { kind, content, extent, notice } => {
                 self.ledger.recorded += length;
                 self.ledger.records[usize::from(kind)] += 1;
-                let cells = decide::cells(bytes, content, &self.columns, extent);
+                let cells = decide::cells(bytes, content, &self.scan.columns, extent);
                 let queue = &mut self.queue;
                 if let Some(kind) = notice {
                     queue.push_back(Outcome::Notice { offset, kind });
@@ -276,7 +274,7 @@ impl Line {
                 wanted.then_some(Outcome::Record { kind, offset, length, content, count, tail })
             }
             Decision::Ignored { content, count_by } => {
-                let cells = decide::cells(bytes, content, &self.columns, decide::NO_EXTENT);
+                let cells = decide::cells(bytes, content, &self.scan.columns, decide::NO_EXTENT);
                 let mut digits = itoa::Buffer::new();
                 let name = count_by.and_then(|field| match cells.text(field, 0) {
                     Some(text) => Some(text),

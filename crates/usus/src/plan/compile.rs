@@ -13,9 +13,11 @@ use super::header::{Sheet, condition, header_fields};
 use super::{
     Check, ChoiceKey, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, packet,
 };
+use crate::claim::{self, Choice};
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
+use crate::read::Cells;
 use crate::schema::{KindSchema, Schema};
 
 impl Format {
@@ -442,7 +444,11 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
         let Some(places) = places.collect::<Option<Vec<_>>>() else { return ChoiceKey::Unknown };
         let from = places.iter().map(|(from, _)| *from).min().unwrap_or(0);
         let to = places.iter().map(|(_, to)| *to).max().unwrap_or(0);
-        return if to - from <= 8 { ChoiceKey::Bytes { from, to } } else { ChoiceKey::Unknown };
+        return match to - from {
+            0 | 1 => ChoiceKey::Byte { at: from, choices: choices_by(from, frame, kinds, ignores) },
+            2..=8 => ChoiceKey::Bytes { from, to },
+            _ => ChoiceKey::Unknown,
+        };
     }
     let (mut characters, mut column) = (0, false);
     for field in named {
@@ -453,6 +459,16 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
         }
     }
     ChoiceKey::Text { characters, column }
+}
+
+/// What claims a packet by the values of the one byte that decides.
+fn choices_by(at: usize, frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> Box<[Choice; 256]> {
+    let mut header = alloc::vec![0; at + 1];
+    let choices = core::array::from_fn(|byte| {
+        header[at] = byte as u8;
+        claim::choose(kinds, ignores, frame, &Cells { bytes: &header, wide: &header, columns: &[], tail: 0 })
+    });
+    Box::new(choices)
 }
 
 fn largest_value(integer: format::Integer) -> usize {

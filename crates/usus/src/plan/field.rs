@@ -6,7 +6,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::{At, Constant, Convert, Field, Meaning, NumberOf, Plain, Quick, QuickMore, Raw, UnitFrom};
+use super::{At, Constant, Convert, Field, Meaning, NumberOf, Plain, Raw, Tests, UnitFrom, Word};
 use crate::expression::Type;
 use crate::format::{Field as Declared, FieldType, Literal, Order, Spanned};
 use crate::problem::{ProblemKind, Problems};
@@ -100,10 +100,17 @@ pub(super) fn compile(
         FieldType::Date => Meaning::Date(layout?),
     };
     let no_data = declared.no_data.iter().filter_map(|literal| constant(literal, kind, "no_data", problems)).collect();
-    let mut field = Field { at, raw, no_data, meaning, range: declared.range, quick: None, plain: Plain::No };
-    field.quick = quick(&field);
-    field.plain = plain(&field);
+    let mut field =
+        Field { at, raw, no_data, meaning, range: declared.range, word: None, tests: None, plain: Plain::No };
+    shorten(&mut field);
     Some(field)
+}
+
+/// Finds the short way to a field's value, if there is one.
+fn shorten(field: &mut Field) {
+    (field.word, field.tests) = word(field).unzip();
+    field.tests = field.tests.take().filter(|tests| !tests.is_nothing());
+    field.plain = plain(field);
 }
 
 /// Whether a column is nothing but a number or a text.
@@ -121,7 +128,7 @@ fn plain(field: &Field) -> Plain {
 }
 
 /// The short way to an integer's value, if all of it fits 64 bits.
-fn quick(field: &Field) -> Option<Quick> {
+fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
     let (Raw::Integer { integer, bits }, Meaning::Number { convert, codes, .. }) = (&field.raw, &field.meaning) else {
         return None;
     };
@@ -152,10 +159,8 @@ fn quick(field: &Field) -> Option<Quick> {
         return None;
     }
     let At::Front(first_byte) = field.at else { return None };
-    let more = (range.is_some() || no_data.is_some() || !codes.is_empty())
-        .then(|| Box::new(QuickMore { range, no_data, codes }));
     let big = integer.order == Order::Big;
-    Some(Quick {
+    let word = Word {
         first: u32::try_from(first_byte).ok()?,
         big,
         signed: integer.signed,
@@ -166,8 +171,8 @@ fn quick(field: &Field) -> Option<Quick> {
         places,
         factor,
         addend,
-        more,
-    })
+    };
+    Some((word, Box::new(Tests { range, no_data, codes })))
 }
 
 fn raw(
@@ -335,8 +340,7 @@ fn unit_from(
         Meaning::Number { codes, .. } => *codes = Box::default(),
         _ => {}
     }
-    field.quick = quick(&field);
-    field.plain = plain(&field);
+    shorten(&mut field);
     Some(UnitFrom { field, units: units.into(), places })
 }
 

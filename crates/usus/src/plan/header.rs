@@ -73,7 +73,7 @@ impl Sheet {
         for (bit, name) in &declared.flags {
             self.check_name(&name.value, name.span.clone(), problems);
             if !declared.internal {
-                self.outputs.push(Output::Flag(field.clone(), *bit));
+                self.outputs.push(Output::of_bit(&field, *bit));
                 self.schema.push(flag_schema(&name.value));
             }
         }
@@ -91,7 +91,7 @@ impl Sheet {
             self.add_counter(declared, kind, &name.value, &field, problems);
         }
         if !declared.internal && declared.flags.is_empty() {
-            self.outputs.push(Output::Field(field.clone()));
+            self.outputs.push(Output::of(&field));
             self.schema.push(field::schema(declared, kind, &name.value));
         }
         self.known.push((declared.clone(), field));
@@ -144,14 +144,14 @@ impl Sheet {
             (FieldType::Integer(integer), None) => Some(integer.bytes * 8),
             _ => None,
         };
-        let modulus = match (&declared.rollover, bits) {
-            (Some(rollover), _) => u128::try_from(rollover.value).ok().map(|last| last + 1),
-            (None, Some(bits)) => Some(1u128 << bits),
+        let last = match (&declared.rollover, bits) {
+            (Some(rollover), _) => u64::try_from(rollover.value).ok(),
+            (None, Some(bits)) => Some(u64::MAX >> (64 - bits)),
             (None, None) => None,
         };
-        match modulus {
-            Some(modulus) if modulus > 1 && self.group.is_none() => {
-                self.counters.push(Counter { name: name.to_owned(), field: field.clone(), modulus });
+        match last {
+            Some(last) if last > 0 && self.group.is_none() => {
+                self.counters.push(Counter { name: name.to_owned(), field: field.clone(), last });
             }
             _ if self.group.is_some() => {
                 let kind = ProblemKind::Senseless("a counter inside of a group is not supported");

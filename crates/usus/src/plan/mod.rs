@@ -18,6 +18,7 @@ use core::fmt;
 use memchr::memmem::Finder;
 
 use crate::checksum::Checksum;
+use crate::claim::Choice;
 use crate::expression::Expression;
 use crate::format::{Integer, Limits, LineEnd, Order, Presence};
 use crate::schema::Schema;
@@ -122,10 +123,12 @@ pub(crate) struct Frame {
 }
 
 /// Which bytes of a frame decide what claims it. Where they are few, the choice is remembered by them.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone)]
 pub(crate) enum ChoiceKey {
     /// They are not known to be few.
     Unknown,
+    /// This byte of a packet: the choice for each of its values.
+    Byte { at: usize, choices: Box<[Choice; 256]> },
     /// These bytes of a packet, at most eight.
     Bytes { from: usize, to: usize },
     /// So many characters of a text, and its first column where that is meant.
@@ -267,11 +270,54 @@ pub(crate) struct Gate {
 }
 
 /// What stands in a record, in the order of its schema.
+///
+/// Each is small, so that those of a record lie side by side and are gone through in one pass. Nearly every field is one of the first
+/// four; they give the same readings as the field that they were made from.
 #[derive(Clone)]
 pub(crate) enum Output {
-    Field(Field),
-    Flag(Field, u8),
-    Group(Group),
+    /// An integer of a packet of which nothing but its place and scale is declared.
+    Integer(Word),
+    /// A bit of a byte of a packet.
+    Bit {
+        byte: u32,
+        mask: u8,
+    },
+    /// A column that is nothing but a number.
+    Number {
+        column: u32,
+    },
+    /// A column that is nothing but a text.
+    Text {
+        column: u32,
+    },
+    Field(Box<Field>),
+    Flag(Box<Field>, u8),
+    Group(Box<Group>),
+}
+
+impl Output {
+    /// The output of a field.
+    fn of(field: &Field) -> Output {
+        match (&field.word, &field.tests, field.plain, field.at) {
+            (Some(word), None, ..) => Output::Integer(word.clone()),
+            (_, _, Plain::Number, At::Front(column)) => Output::Number { column: column as u32 },
+            (_, _, Plain::Text, At::Front(column)) => Output::Text { column: column as u32 },
+            _ => Output::Field(Box::new(field.clone())),
+        }
+    }
+
+    /// The output of one bit of a field.
+    fn of_bit(field: &Field, bit: u8) -> Output {
+        let (At::Front(first), Raw::Integer { integer, bits: None }) = (field.at, &field.raw) else {
+            return Output::Flag(Box::new(field.clone()), bit);
+        };
+        let (byte, last) = (usize::from(bit / 8), usize::from(integer.bytes) - 1);
+        if byte > last {
+            return Output::Flag(Box::new(field.clone()), bit);
+        }
+        let byte = first + if integer.order == Order::Big { last - byte } else { byte };
+        Output::Bit { byte: byte as u32, mask: 1 << (bit % 8) }
+    }
 }
 
 #[derive(Clone)]
@@ -290,8 +336,8 @@ pub(crate) struct Counter {
     /// Index of its name among the kind's counters.
     pub(crate) name: String,
     pub(crate) field: Field,
-    /// It goes from 0 to this minus one.
-    pub(crate) modulus: u128,
+    /// The last value before it begins again at 0.
+    pub(crate) last: u64,
 }
 
 #[derive(Clone)]
@@ -321,7 +367,9 @@ pub(crate) struct Field {
     pub(crate) meaning: Meaning,
     pub(crate) range: Option<[Decimal; 2]>,
     /// The short way to its value, where there is one.
-    pub(crate) quick: Option<Quick>,
+    pub(crate) word: Option<Word>,
+    /// What is tested on the short way.
+    pub(crate) tests: Option<Box<Tests>>,
     /// A column that is nothing but a number or a text, whose short way needs no more said.
     pub(crate) plain: Plain,
 }
@@ -340,7 +388,7 @@ pub(crate) enum Plain {
 /// The eight bytes from its first one on are taken as a word; its bits are moved to the top of the word, and down again with their
 /// sign or without. That is the same work for every width, order and bit range.
 #[derive(Clone, Debug)]
-pub(crate) struct Quick {
+pub(crate) struct Word {
     /// Its first byte, from the frame's or the item's start.
     pub(crate) first: u32,
     pub(crate) big: bool,
@@ -352,18 +400,23 @@ pub(crate) struct Quick {
     pub(crate) places: u8,
     pub(crate) factor: i64,
     pub(crate) addend: i64,
-    /// What else is declared of it, if anything.
-    pub(crate) more: Option<Box<QuickMore>>,
 }
 
 /// What is declared of some integers beside their place and scale.
 #[derive(Clone, Debug)]
-pub(crate) struct QuickMore {
+pub(crate) struct Tests {
     /// Smallest and largest value, in units of the last place.
     pub(crate) range: Option<(i64, i64)>,
     pub(crate) no_data: Option<i64>,
     /// Raw values with a name, in the order of the field's codes.
     pub(crate) codes: Box<[i64]>,
+}
+
+impl Tests {
+    /// Whether there is nothing to test.
+    pub(crate) fn is_nothing(&self) -> bool {
+        self.range.is_none() && self.no_data.is_none() && self.codes.is_empty()
+    }
 }
 
 /// What is taken from the frame.

@@ -2,6 +2,7 @@
 
 mod calendar;
 mod decimal;
+pub(crate) mod digits;
 
 use alloc::vec::Vec;
 use core::fmt;
@@ -9,6 +10,7 @@ use core::fmt;
 pub use calendar::{Clock, Date};
 pub(crate) use calendar::{Layout, LayoutOf};
 pub use decimal::Decimal;
+pub use digits::Written;
 
 /// The value of a field in one record. Texts and bytes are lent from the frame.
 #[derive(Clone, Copy, Debug, PartialEq)]
