@@ -5,7 +5,7 @@ use crate::plan::Check;
 use crate::read::word_of;
 
 /// Whether the checksum of a frame holds; if not, what the bytes give and what was sent (of one wider than 64 bits, the low bits).
-#[inline]
+#[inline(always)]
 pub(crate) fn test(check: &Check, frame: &[u8]) -> Result<(), (u64, Option<u64>)> {
     let length = frame.len();
     let covered = match (check.from.in_frame(length), check.to.in_frame(length)) {

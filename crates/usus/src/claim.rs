@@ -33,7 +33,7 @@ impl Default for Choices {
 
 impl Choices {
     /// The record or ignore that claims frame number `number`, by its header.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn choose(&mut self, plan: &Inner, number: u16, frame: &Frame, header: &Cells<'_>) -> Choice {
         if let ChoiceKey::Byte { at, choices } = &frame.key
             && let Some(byte) = header.bytes.get(*at)
@@ -110,6 +110,7 @@ pub(crate) struct Extent {
 }
 
 /// Fits a frame to the shape of its record, or says why it does not fit.
+#[inline(always)]
 pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Reason> {
     let shape = &kind.shape;
     match shape.unit {
@@ -166,6 +167,7 @@ fn counted(number: u16, kind: &Kind, cells: &Cells<'_>, room: usize) -> Result<u
 }
 
 /// Whether the fields that decide hold; if not, which does not.
+#[inline(always)]
 pub(crate) fn pass(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<(), Reason> {
     for (index, gate) in kind.gates.iter().enumerate() {
         let field = index as u16;

@@ -206,10 +206,8 @@ impl<'a> Cells<'a> {
             None => short_word(self.bytes, start, word.size)?,
         };
         let little = u64::from_le_bytes(eight);
-        let value = if word.big { little.swap_bytes() } else { little } << word.up >> word.down;
-        // The sign bit, if there is one, counts negative.
-        let sign = u64::from(word.signed) << (63 - word.down);
-        Some((value ^ sign).wrapping_sub(sign) as i64)
+        let value = if word.big { little.swap_bytes() } else { little } >> (word.shift & 63) & word.mask;
+        Some((value ^ word.sign).wrapping_sub(word.sign) as i64)
     }
 
     /// The value of an integer in units of its last place, or the reading that it is instead.

@@ -3,7 +3,7 @@
 use core::fmt;
 
 use crate::event::LineId;
-use crate::plan::{At, Group, Output, Plan};
+use crate::plan::{At, Group, Output, Plan, Word};
 use crate::read::{Cells, Column, number_reading, text_reading};
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
@@ -90,7 +90,8 @@ impl<'a> Record<'a> {
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
         let outputs = &self.plan.0.kinds[usize::from(self.kind)].outputs;
-        for (schema, output) in self.schema().fields.iter().zip(outputs) {
+        let mut fields = self.schema().fields.iter().zip(outputs);
+        while let Some((schema, output)) = next_but_words(&mut fields, &self.cells, 0, visitor) {
             match output {
                 Output::Group(group) => visitor.group(schema, self.items(schema, group)),
                 output => visit(schema, output, &self.cells, 0, visitor),
@@ -172,13 +173,26 @@ pub trait Visit {
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
 }
 
+/// Shows the integers that come next, in a loop of their own since they come in rows; returns what stands behind them.
+#[inline(always)]
+fn next_but_words<'a, V: Visit>(
+    fields: &mut impl Iterator<Item = (&'a FieldSchema, &'a Output)>,
+    cells: &Cells<'_>,
+    base: usize,
+    visitor: &mut V,
+) -> Option<(&'a FieldSchema, &'a Output)> {
+    loop {
+        match fields.next()? {
+            (schema, Output::Integer(word)) => visit_word(schema, word, cells, base, visitor),
+            other => return Some(other),
+        }
+    }
+}
+
 #[inline(always)]
 fn visit<'a, V: Visit>(schema: &FieldSchema, output: &'a Output, cells: &Cells<'a>, base: usize, visitor: &mut V) {
     match output {
-        Output::Integer(word) => match cells.word(word, base) {
-            Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
-            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
-        },
+        Output::Integer(word) => visit_word(schema, word, cells, base, visitor),
         Output::Bit { byte, mask } => visitor.reading(schema, cells.bit(*byte, *mask, base)),
         Output::Number { column } => visit_number(schema, cells.column(base + *column as usize), visitor),
         Output::Text { column } => {
@@ -194,6 +208,14 @@ fn visit<'a, V: Visit>(schema: &FieldSchema, output: &'a Output, cells: &Cells<'
             None => visitor.reading(schema, cells.reading(field, base)),
         },
         output => visitor.reading(schema, cells.output(output, base)),
+    }
+}
+
+#[inline(always)]
+fn visit_word<V: Visit>(schema: &FieldSchema, word: &Word, cells: &Cells<'_>, base: usize, visitor: &mut V) {
+    match cells.word(word, base) {
+        Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
+        None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
     }
 }
 
@@ -287,7 +309,8 @@ impl<'a> Item<'a> {
     /// Shows each field to a visitor, in the order of the schema.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        for (schema, output) in self.schema.iter().zip(self.outputs) {
+        let mut fields = self.schema.iter().zip(self.outputs);
+        while let Some((schema, output)) = next_but_words(&mut fields, &self.cells, self.base, visitor) {
             visit(schema, output, &self.cells, self.base, visitor);
         }
     }

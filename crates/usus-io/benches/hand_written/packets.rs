@@ -9,8 +9,7 @@ use crate::sum::Sum;
 use crate::tables::{Table, flag, scaled, whole};
 use crate::{Contest, input};
 
-pub const CONTEST: Contest =
-    Contest { name: "packets", format: FORMAT, make: |size| input::frames(size, packet), decode, csv };
+pub const CONTEST: Contest = Contest { name: "packets", format: FORMAT, make, decode, csv };
 
 const FORMAT: &str = r#"
 format = "drive"
@@ -62,7 +61,12 @@ fields = [
 ]
 "#;
 
-fn packet(rng: &mut Rng, out: &mut Vec<u8>) {
+fn make(size: usize) -> Vec<u8> {
+    let mut sequence = 0u16;
+    input::frames(size, |rng, out| packet(rng, &mut sequence, out))
+}
+
+fn packet(rng: &mut Rng, sequence: &mut u16, out: &mut Vec<u8>) {
     let (kind, size) = *rng.choice([(1u8, 15), (1, 15), (1, 15), (2, 19), (3, 22)].as_slice()).unwrap();
     let begin = out.len();
     out.extend_from_slice(&[0xA5, 0x5A, size + 1, kind]);
@@ -70,6 +74,10 @@ fn packet(rng: &mut Rng, out: &mut Vec<u8>) {
     for _ in 0..size {
         let byte = if rng.bool() { rng.u8(..) } else { 0 };
         out.push(byte);
+    }
+    if kind == 1 {
+        *sequence = sequence.wrapping_add(1);
+        out[begin + 4..begin + 6].copy_from_slice(&sequence.to_be_bytes());
     }
     let crc = Crc::new().of(&out[begin + 2..]);
     out.extend_from_slice(&crc.to_le_bytes());

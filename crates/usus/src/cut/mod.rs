@@ -265,7 +265,7 @@ impl Scan {
 
     /// Forgets what was known of candidates: all of them lay before a frame.
     #[inline]
-    fn clear(&mut self) {
+    pub(crate) fn clear(&mut self) {
         self.found = None;
         self.need = 0;
         self.open = None;
@@ -302,13 +302,29 @@ pub(crate) fn step(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: 
     line.search(scan)
 }
 
+/// A sound packet at the very start of `bytes`, of a kind that [`packet::sound`] knows: the kind and the length.
+#[inline(always)]
+pub(crate) fn packet_at(plan: &Inner, route: &Route, bytes: &[u8]) -> Option<(u16, usize)> {
+    for &frame in &route.searching {
+        let frame = &plan.frames[usize::from(frame)];
+        if let Cut::Packet(packet) = &frame.cut {
+            if packet.begins(bytes) {
+                return packet::sound(plan, frame, packet, bytes);
+            }
+        } else if matches!(bytes.first(), Some(b'$' | b'!')) {
+            return None;
+        }
+    }
+    None
+}
+
 /// A frame at the very start of `bytes`: what comes next on a line without damage. Nothing is settled or remembered if there is none.
-#[inline]
+#[inline(always)]
 pub(crate) fn frame_at(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<(Framed, usize, Rest)> {
     for &frame in &route.searching {
         let begins = match &plan.frames[usize::from(frame)].cut {
             Cut::Packet(packet) if bytes.len() < packet.start.len() => return None,
-            Cut::Packet(packet) => bytes.starts_with(&packet.start),
+            Cut::Packet(packet) => packet.begins(bytes),
             _ => matches!(bytes.first(), Some(b'$' | b'!')),
         };
         if !begins {
@@ -324,7 +340,7 @@ pub(crate) fn frame_at(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Sca
     None
 }
 
-#[inline]
+#[inline(always)]
 fn verdict(plan: &Inner, frame: u16, bytes: &[u8], scan: &mut Scan) -> Verdict {
     let planned = &plan.frames[usize::from(frame)];
     match &planned.cut {
@@ -335,7 +351,7 @@ fn verdict(plan: &Inner, frame: u16, bytes: &[u8], scan: &mut Scan) -> Verdict {
 }
 
 /// The rest behind a frame that was searched for.
-#[inline]
+#[inline(always)]
 fn rest_behind(plan: &Inner, frame: u16) -> Rest {
     let sentence = matches!(plan.frames[usize::from(frame)].cut, Cut::Sentence { .. });
     Rest { line_end: if sentence { Expect::CrOrLf } else { Expect::Nothing }, ..Rest::CLEAN }

@@ -5,14 +5,14 @@ use crate::check;
 use crate::claim::{Choice, Choices};
 use crate::event::Reason;
 use crate::format::Integer;
-use crate::plan::{Frame, Inner, Length, Packet};
+use crate::plan::{ChoiceKey, Frame, Inner, Length, Packet};
 use crate::read::{Cells, word_of};
 
 /// Where the next start pattern is, or where one may begin that the window's end hides.
 pub(super) fn find(packet: &Packet, view: &View<'_>, from: u64) -> Start {
     let bytes = view.from(from);
     // Nearly always the next packet follows at once.
-    if bytes.starts_with(&packet.start) {
+    if packet.begins(bytes) {
         return Start::At(from);
     }
     if let Some(offset) = packet.finder.find(bytes) {
@@ -24,6 +24,7 @@ pub(super) fn find(packet: &Packet, view: &View<'_>, from: u64) -> Start {
 }
 
 /// What the bytes from a start pattern on are.
+#[inline(always)]
 pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], choices: &mut Choices) -> Verdict {
     let frame = &plan.frames[usize::from(number)];
     if bytes.len() < packet.header {
@@ -54,6 +55,19 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], 
     Verdict::Frame { length, content: (0, length as u32), check, choice }
 }
 
+/// The kind and length of the sound packet at the start of `bytes`, where one byte decides about the kind and the kind has one length.
+/// Says nothing else than [`verdict`] and what follows from it would, only faster; nothing if they have to say more.
+#[inline(always)]
+pub(super) fn sound(plan: &Inner, frame: &Frame, packet: &Packet, bytes: &[u8]) -> Option<(u16, usize)> {
+    let ChoiceKey::Byte { at, choices } = &frame.key else { return None };
+    let Choice::Kind(kind) = choices[usize::from(*bytes.get(*at)?)] else { return None };
+    let length = plan.kinds[usize::from(kind)].exact?;
+    let bytes = bytes.get(..length)?;
+    let sound = frame_length(packet, bytes) == Ok(length) && test(frame, bytes).is_ok();
+    sound.then_some((kind, length))
+}
+
+#[inline(always)]
 fn test(frame: &Frame, bytes: &[u8]) -> Result<CheckState, (u64, Option<u64>)> {
     match &frame.check {
         Some(check) => check::test(check, bytes).map(|()| CheckState::Holds),
@@ -62,9 +76,17 @@ fn test(frame: &Frame, bytes: &[u8]) -> Result<CheckState, (u64, Option<u64>)> {
 }
 
 /// The length of the whole frame, or what it claims to be if that cannot be.
+#[inline(always)]
 fn frame_length(packet: &Packet, bytes: &[u8]) -> Result<usize, u64> {
     let length = match &packet.length {
         Length::Fixed(length) => return Ok(*length),
+        Length::Field { at, integer: Integer { bytes: 1, signed: false, .. }, add } => {
+            let length = i64::from(bytes.get(*at).copied().unwrap_or(0)).saturating_add(*add);
+            return match usize::try_from(length) {
+                Ok(length) if (packet.shortest..=packet.longest).contains(&length) => Ok(length),
+                _ => Err(u64::try_from(length).unwrap_or(0)),
+            };
+        }
         Length::Field { at, integer, add } => {
             let value = integer_at(bytes, *at, *integer);
             value.saturating_add(i128::from(*add))
@@ -76,6 +98,7 @@ fn frame_length(packet: &Packet, bytes: &[u8]) -> Result<usize, u64> {
     }
 }
 
+#[inline(always)]
 fn integer_at(bytes: &[u8], at: usize, integer: Integer) -> i128 {
     let Some(bytes) = bytes.get(at..at + usize::from(integer.bytes)) else { return -1 };
     let value = word_of(bytes, integer.order);
@@ -87,6 +110,7 @@ fn integer_at(bytes: &[u8], at: usize, integer: Integer) -> i128 {
 }
 
 /// Whether a frame of that length can be what claims it. One that nothing claims may be as long as any.
+#[inline(always)]
 fn admits(plan: &Inner, packet: &Packet, choice: Choice, length: usize) -> bool {
     match choice {
         Choice::Kind(kind) => {

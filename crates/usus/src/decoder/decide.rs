@@ -22,12 +22,14 @@ pub(super) const NO_EXTENT: Extent = Extent { count: 0, tail: 0 };
 const STANDARD_SENTENCE: usize = 82;
 
 /// A frame laid out for reading.
+#[inline(always)]
 pub(super) fn cells<'a>(frame: &'a [u8], content: (u32, u32), columns: &'a [u32], extent: Extent) -> Cells<'a> {
     let bytes = &frame[content.0 as usize..content.1 as usize];
     Cells { bytes, wide: bytes, columns, tail: extent.tail }
 }
 
 /// Decides about a frame. `columns` receives where its columns begin, if it has any.
+#[inline(always)]
 pub(super) fn decide<'p>(
     plan: &'p Inner,
     framed: &Framed,
@@ -76,6 +78,7 @@ pub(super) fn decide<'p>(
 }
 
 /// Tests the checksum of a text; the other cuts have done so before they called it a frame.
+#[inline(always)]
 fn test(frame: &Frame, framed: &Framed, bytes: &[u8]) -> Result<CheckState, Reason> {
     match (framed.check, &frame.check) {
         (CheckState::Untested, Some(check)) => check::test(check, bytes)
@@ -86,6 +89,7 @@ fn test(frame: &Frame, framed: &Framed, bytes: &[u8]) -> Result<CheckState, Reas
     }
 }
 
+#[inline(always)]
 fn claim<'p>(
     plan: &'p Inner,
     framed: &Framed,
@@ -137,6 +141,7 @@ fn claim<'p>(
 }
 
 /// What is read of a frame. Of a text with a checksum at its end, that is what stands before it: up to the last byte covered.
+#[inline(always)]
 fn content(frame: &Frame, framed: &Framed, length: usize) -> (u32, u32) {
     match (&frame.cut, &frame.check) {
         (Cut::Text { .. }, Some(check)) if matches!(check.at, Edge::Back(_)) => {
@@ -171,6 +176,7 @@ fn split(text: &[u8], separator: u8, columns: &mut Vec<u32>) {
     columns.push(text.len() as u32 + 1);
 }
 
+#[inline(always)]
 fn long_sentence(frame: &Frame, bytes: &[u8]) -> Option<NoticeKind> {
     let long = matches!(frame.cut, Cut::Sentence { .. }) && bytes.len() + 2 > STANDARD_SENTENCE;
     long.then_some(NoticeKind::LongSentence { length: bytes.len() as u32 })

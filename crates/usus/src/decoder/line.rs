@@ -50,7 +50,7 @@ pub(super) struct Line {
     /// What is still to be said about bytes that are booked.
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
-    fold: Fold,
+    pub(super) fold: Fold,
 }
 
 impl Line {
@@ -253,13 +253,26 @@ impl Line {
         None
     }
 
-    /// Books a frame by what becomes of it. Notices about it are queued.
-    #[inline]
-    pub(super) fn book_frame(&mut self, plan: &Inner, frame: &Framed, offset: u64, length: u64) -> Option<Outcome> {
+    /// Decides about a frame and books it.
+    fn book_frame(&mut self, plan: &Inner, frame: &Framed, offset: u64, length: u64) -> Option<Outcome> {
         let start = (offset - self.base) as usize;
         let bytes = &self.window[start..start + length as usize];
         let (edge, tried) = (self.rest.edge, self.scan.tried);
-        match decide::decide(plan, frame, bytes, edge, &mut self.scan.columns, &mut self.scan.choices, tried) {
+        let decision = decide::decide(plan, frame, bytes, edge, &mut self.scan.columns, &mut self.scan.choices, tried);
+        self.book_decision(plan, decision, offset, length)
+    }
+
+    /// Books a frame by what becomes of it. Notices about it are queued.
+    pub(super) fn book_decision(
+        &mut self,
+        plan: &Inner,
+        decision: Decision<'_>,
+        offset: u64,
+        length: u64,
+    ) -> Option<Outcome> {
+        let start = (offset - self.base) as usize;
+        let bytes = &self.window[start..start + length as usize];
+        match decision {
             Decision::Record { kind, content, extent, notice } => {
                 self.ledger.recorded += length;
                 self.ledger.records[usize::from(kind)] += 1;
@@ -310,6 +323,7 @@ impl Line {
     }
 
     /// When the first and the last of some bytes arrived.
+    #[inline]
     pub(super) fn times(&self, offset: u64, length: u64) -> Option<(Time, Time)> {
         self.last?;
         let at = |offset: u64| {

@@ -191,7 +191,12 @@ fn packet_header(
         }
     }
     let finder = Finder::new(start).into_owned();
-    let packet = Packet { start: start.into(), finder, length, header, shortest: header, longest: limits::FRAME };
+    let first = start.iter().take(8).enumerate();
+    let pattern = first.fold([0; 2], |[word, mask], (index, byte)| {
+        [word | u64::from(*byte) << (8 * index), mask | 0xFF << (8 * index)]
+    });
+    let packet =
+        Packet { start: start.into(), pattern, finder, length, header, shortest: header, longest: limits::FRAME };
     (packet, placing)
 }
 
@@ -348,6 +353,9 @@ fn compile_record(
     let series = record.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0));
+    let constants = draft.frame.header.iter().any(|field| field.equals.is_some());
+    let packet = shape.unit == super::ShapeUnit::Bytes && shape.item == 0;
+    let exact = (packet && sheet.gates.is_empty() && !constants).then(|| shape.least());
     let kind = Kind {
         when,
         checksum_required,
@@ -357,6 +365,7 @@ fn compile_record(
         counters: sheet.counters,
         series,
         wanted: true,
+        exact,
     };
     let schema =
         KindSchema { name: record.kind.value.clone(), title: record.title.clone(), fields: sheet.schema, wanted: true };

@@ -163,10 +163,10 @@ fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
     let word = Word {
         first: u32::try_from(first_byte).ok()?,
         big,
-        signed: integer.signed,
         // High byte first, the field ends the word's top bytes; low byte first, it begins at the lowest bit.
-        up: if big { integer.bytes * 8 - 1 - last } else { 63 - last },
-        down: 64 - width,
+        shift: if big { 64 - integer.bytes * 8 + first } else { first },
+        mask: u64::MAX >> (64 - width),
+        sign: if integer.signed { 1 << (width - 1) } else { 0 },
         size: integer.bytes,
         places,
         factor,

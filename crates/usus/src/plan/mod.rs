@@ -145,6 +145,8 @@ pub(crate) enum Cut {
 #[derive(Clone)]
 pub(crate) struct Packet {
     pub(crate) start: Box<[u8]>,
+    /// The first eight bytes of the start pattern as a word, low byte first, and a mask of those that there are.
+    pub(crate) pattern: [u64; 2],
     pub(crate) finder: Finder<'static>,
     pub(crate) length: Length,
     /// Bytes that must be there before the header can be read.
@@ -152,6 +154,17 @@ pub(crate) struct Packet {
     /// The shortest and the longest frame that any record allows.
     pub(crate) shortest: usize,
     pub(crate) longest: usize,
+}
+
+impl Packet {
+    /// Whether bytes begin with the start pattern.
+    #[inline(always)]
+    pub(crate) fn begins(&self, bytes: &[u8]) -> bool {
+        match bytes.first_chunk::<8>() {
+            Some(eight) if self.start.len() <= 8 => u64::from_le_bytes(*eight) & self.pattern[1] == self.pattern[0],
+            _ => bytes.starts_with(&self.start),
+        }
+    }
 }
 
 #[derive(Clone)]
@@ -222,6 +235,8 @@ pub(crate) struct Kind {
     pub(crate) counters: Vec<Counter>,
     pub(crate) series: Vec<Field>,
     pub(crate) wanted: bool,
+    /// The length of its packets, if they have only one and nothing but it, the header's choice and the checksum decides about them.
+    pub(crate) exact: Option<usize>,
 }
 
 /// What a frame needs to be for its record to fit.
@@ -385,19 +400,19 @@ pub(crate) enum Plain {
 /// An integer of a packet whose value is `raw * factor + addend` with so many places, all within 64 bits. Nearly every field of a
 /// packet is one; it gives the same readings as the long way.
 ///
-/// The eight bytes from its first one on are taken as a word; its bits are moved to the top of the word, and down again with their
-/// sign or without. That is the same work for every width, order and bit range.
+/// The eight bytes from its first one on are taken as a word; its bits are moved to the bottom of the word, the others are masked out,
+/// and the sign's bit, if there is one, is made to count negative. That is the same work for every width, order and bit range.
 #[derive(Clone, Debug)]
 pub(crate) struct Word {
     /// Its first byte, from the frame's or the item's start.
     pub(crate) first: u32,
     pub(crate) big: bool,
-    pub(crate) signed: bool,
-    pub(crate) up: u8,
-    pub(crate) down: u8,
+    pub(crate) shift: u8,
     /// Bytes that it takes.
     pub(crate) size: u8,
     pub(crate) places: u8,
+    pub(crate) mask: u64,
+    pub(crate) sign: u64,
     pub(crate) factor: i64,
     pub(crate) addend: i64,
 }
