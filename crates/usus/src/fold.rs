@@ -33,7 +33,7 @@ impl Fold {
     }
 
     /// Takes a record in, and says what it means beside those before it.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn record(
         &mut self,
         plan: &Inner,
@@ -49,6 +49,11 @@ impl Fold {
             count(number, kind, cells, &mut self.single[usize::from(number)], notices);
             return;
         }
+        self.record_of_series(plan, number, cells, notices);
+    }
+
+    fn record_of_series(&mut self, plan: &Inner, number: u16, cells: &Cells<'_>, notices: &mut impl FnMut(NoticeKind)) {
+        let kind = &plan.kinds[usize::from(number)];
         self.key.clear();
         for field in &kind.series {
             use core::fmt::Write;
@@ -72,7 +77,7 @@ impl Fold {
 }
 
 /// Follows the counters of one record of one series.
-#[inline]
+#[inline(always)]
 fn count(number: u16, kind: &Kind, cells: &Cells<'_>, last: &mut [Option<u64>], notices: &mut impl FnMut(NoticeKind)) {
     for (index, (counter, last)) in kind.counters.iter().zip(last).enumerate() {
         let Some(found) = cells.count(&counter.field) else { continue };

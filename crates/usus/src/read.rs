@@ -201,7 +201,7 @@ impl<'a> Cells<'a> {
     #[inline(always)]
     pub(crate) fn word(&self, word: &Word, base: usize) -> Option<i64> {
         let start = base + word.first as usize;
-        let eight = match self.wide.get(start..).and_then(|rest| rest.first_chunk::<8>()) {
+        let eight = match self.wide.get(start..)?.first_chunk::<8>() {
             Some(eight) => *eight,
             None => short_word(self.bytes, start, word.size)?,
         };

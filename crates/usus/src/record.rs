@@ -2,6 +2,7 @@
 
 use core::fmt;
 
+use crate::decoder::Marks;
 use crate::event::LineId;
 use crate::plan::{At, Group, Output, Plan, Word};
 use crate::read::{Cells, Column, number_reading, text_reading};
@@ -20,7 +21,7 @@ pub struct Record<'a> {
     pub(crate) frame: &'a [u8],
     pub(crate) cells: Cells<'a>,
     pub(crate) count: u32,
-    pub(crate) times: Option<(Time, Time)>,
+    pub(crate) marks: &'a Marks,
 }
 
 impl<'a> Record<'a> {
@@ -71,12 +72,12 @@ impl<'a> Record<'a> {
 
     /// When its first byte arrived, if that is known.
     pub fn received(&self) -> Option<Time> {
-        self.times.map(|(first, _)| first)
+        self.marks.at(self.offset)
     }
 
     /// When its last byte arrived, if that is known.
     pub fn completed(&self) -> Option<Time> {
-        self.times.map(|(_, last)| last)
+        self.marks.at(self.offset + u64::from(self.length.max(1)) - 1)
     }
 
     /// Its fields in the order of the schema.

@@ -100,7 +100,7 @@ fn run<T: Copy + Into<u64>>(tables: &[[T; 256]; 8], mut register: u64, bytes: &[
     let first = last % 8 + 1;
     let word = match bytes.first_chunk::<8>() {
         Some(eight) => u64::from_le_bytes(*eight),
-        None => bytes.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte)),
+        None => short_word(bytes),
     };
     let met = (word ^ register) << (64 - 8 * first);
     register = register >> (4 * first) >> (4 * first) ^ step(tables, met);
@@ -108,6 +108,12 @@ fn run<T: Copy + Into<u64>>(tables: &[[T; 256]; 8], mut register: u64, bytes: &[
         register = step(tables, register ^ u64::from_le_bytes(*eight));
     }
     register
+}
+
+/// Fewer than eight bytes as a word, low byte first.
+#[cold]
+fn short_word(bytes: &[u8]) -> u64 {
+    bytes.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte))
 }
 
 /// What eight bytes, the register among them, leave in it.

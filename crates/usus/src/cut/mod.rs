@@ -26,7 +26,7 @@ use alloc::vec::Vec;
 use crate::claim::{Choice, Choices};
 use crate::event::Reason;
 use crate::limits;
-use crate::plan::{Cut, Inner, Route};
+use crate::plan::{Cut, Inner, Route, Signature};
 
 /// What a cut remembers between frames, beside its offset.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -302,16 +302,20 @@ pub(crate) fn step(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: 
     line.search(scan)
 }
 
-/// A sound packet at the very start of `bytes`, of a kind that [`packet::sound`] knows: the kind and the length.
+/// A packet with a signature at the very start of `bytes`.
 #[inline(always)]
-pub(crate) fn packet_at(plan: &Inner, route: &Route, bytes: &[u8]) -> Option<(u16, usize)> {
+pub(crate) fn packet_at<'p>(plan: &'p Inner, route: &Route, bytes: &[u8]) -> Option<&'p Signature> {
     for &frame in &route.searching {
         let frame = &plan.frames[usize::from(frame)];
-        if let Cut::Packet(packet) = &frame.cut {
-            if packet.begins(bytes) {
-                return packet::sound(plan, frame, packet, bytes);
-            }
-        } else if matches!(bytes.first(), Some(b'$' | b'!')) {
+        if let Some(signature) = packet::known(frame, bytes) {
+            return Some(signature);
+        }
+        // The first frame that begins here has the first word.
+        let begins = match &frame.cut {
+            Cut::Packet(packet) => packet.begins(bytes),
+            _ => matches!(bytes.first(), Some(b'$' | b'!')),
+        };
+        if begins {
             return None;
         }
     }

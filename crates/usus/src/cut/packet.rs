@@ -5,7 +5,7 @@ use crate::check;
 use crate::claim::{Choice, Choices};
 use crate::event::Reason;
 use crate::format::Integer;
-use crate::plan::{ChoiceKey, Frame, Inner, Length, Packet};
+use crate::plan::{Frame, Inner, Length, Packet, Signature};
 use crate::read::{Cells, word_of};
 
 /// Where the next start pattern is, or where one may begin that the window's end hides.
@@ -55,16 +55,18 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], 
     Verdict::Frame { length, content: (0, length as u32), check, choice }
 }
 
-/// The kind and length of the sound packet at the start of `bytes`, where one byte decides about the kind and the kind has one length.
-/// Says nothing else than [`verdict`] and what follows from it would, only faster; nothing if they have to say more.
+/// The signature of the packet at the start of `bytes`, if it has one and its checksum holds. Says nothing else than [`verdict`] and
+/// what follows from it would, only sooner.
 #[inline(always)]
-pub(super) fn sound(plan: &Inner, frame: &Frame, packet: &Packet, bytes: &[u8]) -> Option<(u16, usize)> {
-    let ChoiceKey::Byte { at, choices } = &frame.key else { return None };
-    let Choice::Kind(kind) = choices[usize::from(*bytes.get(*at)?)] else { return None };
-    let length = plan.kinds[usize::from(kind)].exact?;
-    let bytes = bytes.get(..length)?;
-    let sound = frame_length(packet, bytes) == Ok(length) && test(frame, bytes).is_ok();
-    sound.then_some((kind, length))
+pub(super) fn known<'p>(frame: &'p Frame, bytes: &[u8]) -> Option<&'p Signature> {
+    let signature = frame.signatures.as_ref()?.of(u64::from_le_bytes(*bytes.first_chunk()?))?;
+    if let Some(check) = &frame.check {
+        let covered = bytes.get(..signature.length)?.get(signature.covered.0..signature.covered.1)?;
+        let cells = Cells { bytes, wide: bytes, columns: &[], tail: 0 };
+        let sent = cells.word(&signature.sent, 0)? as u64;
+        return (check.checksum.narrow(covered) == Some(sent)).then_some(signature);
+    }
+    (signature.length <= bytes.len()).then_some(signature)
 }
 
 #[inline(always)]

@@ -4,6 +4,7 @@ use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
 use super::decide::{self, Decision};
+use super::marks::Marks;
 use super::{Join, Outcome};
 use crate::cut::{self, Framed, LineEdge, Rest, Scan, Step, View};
 use crate::event::{Fault, FaultKind, LineId, Loss, NoticeKind};
@@ -27,7 +28,7 @@ pub(super) enum Closing {
 
 #[derive(Clone, Debug)]
 pub(super) struct Line {
-    id: LineId,
+    pub(super) id: LineId,
     pub(super) route: usize,
     character: Option<Span>,
     lateness: Span,
@@ -43,8 +44,7 @@ pub(super) struct Line {
     pub(super) closings: VecDeque<(u64, Closing)>,
     /// Offsets before which the line was silent for long enough.
     pub(super) silences: VecDeque<u64>,
-    /// From which offset on bytes arrived at which time.
-    marks: VecDeque<(u64, Option<Time>)>,
+    pub(super) marks: Marks,
     pub(super) faults: VecDeque<(u64, FaultKind)>,
     last: Option<Time>,
     /// What is still to be said about bytes that are booked.
@@ -77,7 +77,7 @@ impl Line {
             scan: Scan::new(&plan.routes[route], start),
             closings: VecDeque::new(),
             silences: VecDeque::new(),
-            marks: VecDeque::new(),
+            marks: Marks::default(),
             faults: VecDeque::new(),
             last: None,
             queue: VecDeque::new(),
@@ -114,9 +114,7 @@ impl Line {
         self.make_room();
         let start = self.end();
         self.note_silence(start, time, bytes.len());
-        if self.marks.back().is_none_or(|(_, last)| *last != time) {
-            self.marks.push_back((start, time));
-        }
+        self.marks.push(start, time);
         self.ledger.faults += faults.len() as u64;
         self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(bytes.len()) as u64, fault.kind)));
         self.window.extend_from_slice(bytes);
@@ -132,9 +130,7 @@ impl Line {
             self.window.drain(..done);
             self.base = keep;
         }
-        while self.marks.get(1).is_some_and(|(next, _)| *next <= keep) {
-            self.marks.pop_front();
-        }
+        self.marks.forget(keep);
     }
 
     /// Books a silence before a chunk: the time since the last byte, less what the chunk's own characters took (as far as chunks can
@@ -322,15 +318,13 @@ impl Line {
         &self.window[(offset - self.base) as usize..]
     }
 
+    pub(super) fn marks(&self) -> &Marks {
+        &self.marks
+    }
+
     /// When the first and the last of some bytes arrived.
-    #[inline]
     pub(super) fn times(&self, offset: u64, length: u64) -> Option<(Time, Time)> {
-        self.last?;
-        let at = |offset: u64| {
-            let behind = self.marks.partition_point(|(start, _)| *start <= offset);
-            self.marks.get(behind.checked_sub(1)?)?.1
-        };
-        Some((at(offset)?, at(offset + length.max(1) - 1)?))
+        Some((self.marks.at(offset)?, self.marks.at(offset + length.max(1) - 1)?))
     }
 }
 

@@ -2,6 +2,7 @@
 
 mod decide;
 mod line;
+mod marks;
 mod steady;
 
 use alloc::vec::Vec;
@@ -16,6 +17,7 @@ use crate::record::Record;
 use crate::time::{Span, Time};
 
 use line::{Closing, Line};
+pub(crate) use marks::Marks;
 
 /// Some bytes of one line that arrived together.
 #[derive(Clone, Copy, Debug)]
@@ -250,8 +252,8 @@ fn event<'a>(plan: &'a Plan, line: &'a Line, outcome: Outcome) -> Event<'a> {
             let wide = &line.bytes_from(offset)[content.0 as usize..];
             let bytes = &wide[..(content.1 - content.0) as usize];
             let cells = Cells { bytes, wide, columns: line.columns(), tail: tail as usize };
-            let times = line.times(offset, u64::from(length));
-            Event::Record(Record { plan, kind, line: line.id(), offset, length, frame, cells, count, times })
+            let marks = line.marks();
+            Event::Record(Record { plan, kind, line: line.id(), offset, length, frame, cells, count, marks })
         }
         Outcome::Reject { offset, length, reason, candidates, clipped } => {
             let bytes = line.bytes(offset, length);

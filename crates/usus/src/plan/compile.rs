@@ -12,6 +12,7 @@ use super::field::Medium;
 use super::header::{Sheet, condition, header_fields};
 use super::{
     Check, ChoiceKey, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, packet,
+    signature,
 };
 use crate::claim::{self, Choice};
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
@@ -135,6 +136,7 @@ fn compile_frame(
         ignores: Vec::new(),
         key: ChoiceKey::Unknown,
         constants: Vec::new(),
+        signatures: None,
     };
     Draft { frame, sheet, placing, lengths: Vec::new() }
 }
@@ -353,9 +355,8 @@ fn compile_record(
     let series = record.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0));
-    let constants = draft.frame.header.iter().any(|field| field.equals.is_some());
     let packet = shape.unit == super::ShapeUnit::Bytes && shape.item == 0;
-    let exact = (packet && sheet.gates.is_empty() && !constants).then(|| shape.least());
+    let exact = (packet && sheet.gates.is_empty()).then(|| shape.least());
     let kind = Kind {
         when,
         checksum_required,
@@ -434,6 +435,7 @@ fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ig
         let check_end = draft.frame.check.as_ref().map_or(0, |check| check.form.size());
         packet.shortest = packet.header.max(packet.start.len() + check_end);
     }
+    draft.frame.signatures = signature::signatures(&draft.frame, kinds);
     draft.frame
 }
 

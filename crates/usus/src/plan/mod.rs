@@ -8,6 +8,7 @@ mod header;
 mod layout;
 mod packet;
 mod select;
+mod signature;
 
 use alloc::boxed::Box;
 use alloc::string::String;
@@ -27,6 +28,8 @@ use crate::unit::Conversion;
 use crate::value::{Decimal, Layout};
 
 pub use layout::LayoutRow;
+pub(crate) use signature::{Signature, Signatures};
+
 pub use select::{UnknownName, Wants};
 
 /// A format, ready to decode. Clones share it.
@@ -120,6 +123,7 @@ pub(crate) struct Frame {
     pub(crate) key: ChoiceKey,
     /// Header fields that have one value only, by their places in `header`.
     pub(crate) constants: Vec<u16>,
+    pub(crate) signatures: Option<Signatures>,
 }
 
 /// Which bytes of a frame decide what claims it. Where they are few, the choice is remembered by them.

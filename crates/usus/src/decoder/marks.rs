@@ -1,0 +1,41 @@
+//! From which byte on bytes arrived at which time.
+
+use alloc::collections::VecDeque;
+
+use crate::time::Time;
+
+/// The times of the bytes of a window.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Marks {
+    /// From which offset on bytes arrived at which time.
+    marks: VecDeque<(u64, Option<Time>)>,
+    /// Whether any of them is known.
+    known: bool,
+}
+
+impl Marks {
+    /// Notes that bytes from an offset on arrived at a time.
+    #[inline]
+    pub(super) fn push(&mut self, offset: u64, time: Option<Time>) {
+        if self.marks.back().is_none_or(|(_, last)| *last != time) {
+            self.marks.push_back((offset, time));
+            self.known |= time.is_some();
+        }
+    }
+
+    /// Forgets the times of bytes before an offset.
+    pub(super) fn forget(&mut self, before: u64) {
+        while self.marks.get(1).is_some_and(|(next, _)| *next <= before) {
+            self.marks.pop_front();
+        }
+    }
+
+    /// When the byte at an offset arrived.
+    pub(crate) fn at(&self, offset: u64) -> Option<Time> {
+        if !self.known {
+            return None;
+        }
+        let behind = self.marks.partition_point(|(start, _)| *start <= offset);
+        self.marks.get(behind.checked_sub(1)?)?.1
+    }
+}

@@ -1,0 +1,119 @@
+//! Packets that are known by their first eight bytes: the shortest way to a record.
+
+use alloc::boxed::Box;
+use alloc::vec::Vec;
+
+use super::{Check, ChoiceKey, Cut, Edge, Frame, Kind, Length, Packet, Word};
+use crate::claim::Choice;
+use crate::format::{CheckForm, Integer, Order};
+
+/// The packets of one frame that are known by their first eight bytes.
+#[derive(Clone)]
+pub(crate) struct Signatures {
+    /// How far the byte that decides about the kind is to be shifted down in the first eight bytes.
+    shift: u32,
+    /// The number of the signature for each value of that byte.
+    by_byte: Box<[u16; 256]>,
+    /// The first one fits nothing.
+    all: Vec<Signature>,
+}
+
+/// A kind of packet whose length is always the same, and about which nothing decides but its start, its length, one byte and its
+/// checksum.
+#[derive(Clone)]
+pub(crate) struct Signature {
+    pub(crate) kind: u16,
+    pub(crate) length: usize,
+    /// Which bits of the first eight bytes, low byte first, have to be what.
+    mask: u64,
+    value: u64,
+    /// The bytes that the checksum covers, and where it stands.
+    pub(crate) covered: (usize, usize),
+    pub(crate) sent: Word,
+}
+
+impl Signatures {
+    /// The signature that the first eight bytes of a packet have, low byte first.
+    #[inline(always)]
+    pub(crate) fn of(&self, first: u64) -> Option<&Signature> {
+        let number = self.by_byte[(first >> (self.shift & 63)) as usize & 0xFF];
+        self.all.get(usize::from(number)).filter(|signature| first & signature.mask == signature.value)
+    }
+}
+
+const BYTE: Integer = Integer { signed: false, bytes: 1, order: Order::Little };
+
+/// The signatures of a frame's kinds, if its choice and its checksum allow any.
+pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
+    let (Cut::Packet(packet), ChoiceKey::Byte { at: at @ 0..8, choices }) = (&frame.cut, &frame.key) else {
+        return None;
+    };
+    // No eight bytes are all zero and all one.
+    let none = Signature { kind: 0, length: 0, mask: 0, value: 1, covered: (0, 0), sent: integer_word(0, BYTE) };
+    let mut all = Vec::from([none]);
+    let mut by_byte = Box::new([0; 256]);
+    for (number, choice) in by_byte.iter_mut().zip(choices.iter()) {
+        let Choice::Kind(kind) = *choice else { continue };
+        *number = match all.iter().skip(1).position(|signature| signature.kind == kind) {
+            Some(known) => known as u16 + 1,
+            None => match signature(frame, packet, kind, &kinds[usize::from(kind)]) {
+                Some(signature) => {
+                    all.push(signature);
+                    all.len() as u16 - 1
+                }
+                None => 0,
+            },
+        };
+    }
+    Some(Signatures { shift: *at as u32 * 8, by_byte, all })
+}
+
+fn signature(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option<Signature> {
+    let length = kind.exact?;
+    if packet.start.len() > 8 || length < packet.header || !frame.constants.is_empty() {
+        return None;
+    }
+    let [mut value, mut mask] = packet.pattern;
+    if let Length::Field { at, integer, add } = &packet.length {
+        let bits = u32::from(integer.bytes) * 8;
+        let sent = u64::try_from(i64::try_from(length).ok()?.checked_sub(*add)?).ok()?;
+        let largest = u64::MAX >> (64 - bits) >> u32::from(integer.signed);
+        if sent > largest || at + usize::from(integer.bytes) > 8 {
+            return None;
+        }
+        let bytes = if integer.order == Order::Big { sent.swap_bytes() >> (64 - bits) } else { sent };
+        value |= bytes << (8 * at);
+        mask |= (u64::MAX >> (64 - bits)) << (8 * at);
+    }
+    let (covered, sent) = match &frame.check {
+        Some(check) => checked(check, length)?,
+        None => ((0, 0), integer_word(0, BYTE)),
+    };
+    Some(Signature { kind: number, length, mask, value, covered, sent })
+}
+
+/// What a checksum covers in a packet of that length, and where it stands.
+fn checked(check: &Check, length: usize) -> Option<((usize, usize), Word)> {
+    let CheckForm::Binary(integer) = check.form else { return None };
+    let place = |edge: Edge| edge.in_frame(length);
+    let (from, to, at) = (place(check.from)?, place(check.to)? + 1, place(check.at)?);
+    let inside = from <= to && to <= length && at + usize::from(integer.bytes) <= length;
+    (inside && check.checksum.width() <= 64).then(|| ((from, to), integer_word(at, integer)))
+}
+
+/// An unsigned integer of whole bytes as it is.
+fn integer_word(at: usize, integer: Integer) -> Word {
+    let bits = integer.bytes * 8;
+    let big = integer.order == Order::Big;
+    Word {
+        first: at as u32,
+        big,
+        shift: if big { 64 - bits } else { 0 },
+        size: integer.bytes,
+        places: 0,
+        mask: u64::MAX >> (64 - bits),
+        sign: 0,
+        factor: 1,
+        addend: 0,
+    }
+}
