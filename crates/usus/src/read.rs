@@ -1,7 +1,7 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
 use crate::format::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Output, Raw, Tests, Word};
+use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
 use crate::value::{Absent, Decimal, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
@@ -149,33 +149,39 @@ impl<'a> Cells<'a> {
     #[inline]
     pub(crate) fn reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
         match &field.word {
-            Some(word) => match self.tested_word(field, word, base) {
-                Ok((value, quality)) => Reading { value: integer(value, word), quality },
-                Err(reading) => reading,
-            },
-            None => self.long_reading(field, base),
+            Some(word) if field.tests.is_none() => self.integer_reading(word, base),
+            _ => self.long_reading(field, base),
+        }
+    }
+
+    #[inline]
+    fn integer_reading(&self, word: &Word, base: usize) -> Reading<'a> {
+        match self.word(word, base) {
+            Some(raw) => Reading::good(integer(raw * word.factor + word.addend, word)),
+            None => Reading::absent(Absent::NotSent),
         }
     }
 
     /// The reading of what stands in a record; nothing of a group.
     pub(crate) fn output(&self, output: &'a Output, base: usize) -> Reading<'a> {
-        match output {
-            Output::Integer(word) => match self.word(word, base) {
-                Some(raw) => Reading::good(integer(raw * word.factor + word.addend, word)),
-                None => Reading::absent(Absent::NotSent),
+        match &output.what {
+            What::Integer => self.integer_reading(&output.word, base),
+            What::Tested(tested) => match self.tested_word(&output.word, tested, base) {
+                Ok((value, quality)) => Reading { value: integer(value, &output.word), quality },
+                Err(reading) => reading,
             },
-            Output::Bit { byte, mask } => self.bit(*byte, *mask, base),
-            Output::Number { column } => match self.column(base + *column as usize) {
+            What::Bit => self.bit(&output.word, base),
+            What::Number(column) => match self.column(base + *column as usize) {
                 Some(text) => number_reading(text.text),
                 None => Reading::absent(Absent::NotSent),
             },
-            Output::Text { column } => match self.column(base + *column as usize) {
+            What::Text(column) => match self.column(base + *column as usize) {
                 Some(text) => text_reading(text.text),
                 None => Reading::absent(Absent::NotSent),
             },
-            Output::Field(field) => self.reading(field, base),
-            Output::Flag(field, bit) => self.flag(field, *bit, base),
-            Output::Group(_) => Reading::absent(Absent::NotSent),
+            What::Field(field) => self.reading(field, base),
+            What::Flag(field, bit) => self.flag(field, *bit, base),
+            What::Group(_) => Reading::absent(Absent::NotSent),
         }
     }
 
@@ -188,11 +194,11 @@ impl<'a> Cells<'a> {
         Some(Column { text: wide.get(..(end - 1).checked_sub(start)?)?, wide })
     }
 
-    /// The bit of a byte.
+    /// The bit that a word is.
     #[inline(always)]
-    pub(crate) fn bit(&self, byte: u32, mask: u8, base: usize) -> Reading<'a> {
-        match self.bytes.get(base + byte as usize) {
-            Some(byte) => Reading::good(Value::Bool(byte & mask != 0)),
+    pub(crate) fn bit(&self, word: &Word, base: usize) -> Reading<'a> {
+        match self.word(word, base) {
+            Some(bit) => Reading::good(Value::Bool(bit != 0)),
             None => Reading::absent(Absent::NotSent),
         }
     }
@@ -201,7 +207,7 @@ impl<'a> Cells<'a> {
     #[inline(always)]
     pub(crate) fn word(&self, word: &Word, base: usize) -> Option<i64> {
         let start = base + word.first as usize;
-        let eight = match self.wide.get(start..)?.first_chunk::<8>() {
+        let eight = match self.wide.get(start..start + 8).and_then(|eight| eight.first_chunk::<8>()) {
             Some(eight) => *eight,
             None => short_word(self.bytes, start, word.size)?,
         };
@@ -214,16 +220,22 @@ impl<'a> Cells<'a> {
     #[inline(always)]
     pub(crate) fn tested_word(
         &self,
-        field: &'a Field,
         word: &Word,
+        tested: &'a Tested,
         base: usize,
     ) -> Result<(i64, Quality), Reading<'a>> {
+        let tests = &tested.tests;
         let Some(raw) = self.word(word, base) else { return Err(Reading::absent(Absent::NotSent)) };
-        let value = raw * word.factor + word.addend;
-        match &field.tests {
-            None => Ok((value, Quality::Good)),
-            Some(tests) => test(field, tests, raw, value),
+        if tests.no_data == Some(raw) {
+            return Err(Reading::absent(Absent::Marked));
         }
+        if let Some(index) = tests.codes.iter().position(|code| *code == raw) {
+            let number = Decimal::from_integer(raw);
+            return Err(Reading::good(Value::Code { number, name: &tested.names[index] }));
+        }
+        let value = raw * word.factor + word.addend;
+        let outside = value < tests.range.0 || value > tests.range.1;
+        Ok((value, if outside { Quality::OutOfRange } else { Quality::Good }))
     }
 
     fn long_reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
@@ -409,21 +421,6 @@ fn short_word(bytes: &[u8], start: usize, size: u8) -> Option<[u8; 8]> {
     let length = rest.len().min(8);
     eight[..length].copy_from_slice(&rest[..length]);
     Some(eight)
-}
-
-/// What an integer is by its marks, codes and range.
-fn test<'a>(field: &'a Field, more: &Tests, raw: i64, value: i64) -> Result<(i64, Quality), Reading<'a>> {
-    if more.no_data == Some(raw) {
-        return Err(Reading::absent(Absent::Marked));
-    }
-    if let Some(index) = more.codes.iter().position(|code| *code == raw)
-        && let Meaning::Number { codes, .. } = &field.meaning
-    {
-        let name = &codes[index].1;
-        return Err(Reading::good(Value::Code { number: Decimal::from_integer(raw), name }));
-    }
-    let outside = more.range.is_some_and(|(low, high)| value < low || value > high);
-    Ok((value, if outside { Quality::OutOfRange } else { Quality::Good }))
 }
 
 /// The bytes of an integer as a word, in whatever order.

@@ -4,7 +4,7 @@ use core::fmt;
 
 use crate::decoder::Marks;
 use crate::event::LineId;
-use crate::plan::{At, Group, Output, Plan, Word};
+use crate::plan::{At, Group, Output, Plan, What};
 use crate::read::{Cells, Column, number_reading, text_reading};
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
@@ -91,11 +91,21 @@ impl<'a> Record<'a> {
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
         let outputs = &self.plan.0.kinds[usize::from(self.kind)].outputs;
-        let mut fields = self.schema().fields.iter().zip(outputs);
-        while let Some((schema, output)) = next_but_words(&mut fields, &self.cells, 0, visitor) {
-            match output {
-                Output::Group(group) => visitor.group(schema, self.items(schema, group)),
-                output => visit(schema, output, &self.cells, 0, visitor),
+        let fields = self.schema().fields.iter().zip(outputs);
+        // Two loops, since each keeps what it works with in registers.
+        if self.cells.columns.is_empty() {
+            for (schema, output) in fields {
+                match &output.what {
+                    What::Group(group) if !output.integer => visitor.group(schema, self.items(schema, group)),
+                    _ => visit_bytes(schema, output, &self.cells, 0, visitor),
+                }
+            }
+        } else {
+            for (schema, output) in fields {
+                match &output.what {
+                    What::Group(group) => visitor.group(schema, self.items(schema, group)),
+                    _ => visit_column(schema, output, &self.cells, 0, visitor),
+                }
             }
         }
     }
@@ -125,9 +135,9 @@ impl<'a> Record<'a> {
     }
 
     fn cell(&self, schema: &'a FieldSchema, output: &'a Output) -> Cell<'a> {
-        match output {
-            Output::Group(group) => Cell::Group(self.items(schema, group)),
-            output => Cell::Reading(self.cells.output(output, 0)),
+        match &output.what {
+            What::Group(group) => Cell::Group(self.items(schema, group)),
+            _ => Cell::Reading(self.cells.output(output, 0)),
         }
     }
 
@@ -174,49 +184,49 @@ pub trait Visit {
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
 }
 
-/// Shows the integers that come next, in a loop of their own since they come in rows; returns what stands behind them.
+/// Shows a field of a packet. The commonest ways are the shortest.
 #[inline(always)]
-fn next_but_words<'a, V: Visit>(
-    fields: &mut impl Iterator<Item = (&'a FieldSchema, &'a Output)>,
-    cells: &Cells<'_>,
+fn visit_bytes<'a, V: Visit>(
+    schema: &FieldSchema,
+    output: &'a Output,
+    cells: &Cells<'a>,
     base: usize,
     visitor: &mut V,
-) -> Option<(&'a FieldSchema, &'a Output)> {
-    loop {
-        match fields.next()? {
-            (schema, Output::Integer(word)) => visit_word(schema, word, cells, base, visitor),
-            other => return Some(other),
-        }
+) {
+    let word = &output.word;
+    if output.integer {
+        return match cells.word(word, base) {
+            Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
+            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
+        };
+    }
+    match &output.what {
+        What::Bit => visitor.reading(schema, cells.bit(word, base)),
+        What::Tested(tested) => match cells.tested_word(word, tested, base) {
+            Ok((coefficient, quality)) => visitor.number(schema, coefficient, word.places, quality),
+            Err(reading) => visitor.reading(schema, reading),
+        },
+        _ => visitor.reading(schema, cells.output(output, base)),
     }
 }
 
+/// Shows a field of a text. The commonest ways are the shortest.
 #[inline(always)]
-fn visit<'a, V: Visit>(schema: &FieldSchema, output: &'a Output, cells: &Cells<'a>, base: usize, visitor: &mut V) {
-    match output {
-        Output::Integer(word) => visit_word(schema, word, cells, base, visitor),
-        Output::Bit { byte, mask } => visitor.reading(schema, cells.bit(*byte, *mask, base)),
-        Output::Number { column } => visit_number(schema, cells.column(base + *column as usize), visitor),
-        Output::Text { column } => {
+fn visit_column<'a, V: Visit>(
+    schema: &FieldSchema,
+    output: &'a Output,
+    cells: &Cells<'a>,
+    base: usize,
+    visitor: &mut V,
+) {
+    match &output.what {
+        What::Number(column) => visit_number(schema, cells.column(base + *column as usize), visitor),
+        What::Text(column) => {
             let column = cells.column(base + *column as usize);
             visitor
                 .reading(schema, column.map_or(Reading::absent(Absent::NotSent), |column| text_reading(column.text)));
         }
-        Output::Field(field) => match &field.word {
-            Some(word) => match cells.tested_word(field, word, base) {
-                Ok((coefficient, quality)) => visitor.number(schema, coefficient, word.places, quality),
-                Err(reading) => visitor.reading(schema, reading),
-            },
-            None => visitor.reading(schema, cells.reading(field, base)),
-        },
-        output => visitor.reading(schema, cells.output(output, base)),
-    }
-}
-
-#[inline(always)]
-fn visit_word<V: Visit>(schema: &FieldSchema, word: &Word, cells: &Cells<'_>, base: usize, visitor: &mut V) {
-    match cells.word(word, base) {
-        Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
-        None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
+        _ => visitor.reading(schema, cells.output(output, base)),
     }
 }
 
@@ -310,9 +320,11 @@ impl<'a> Item<'a> {
     /// Shows each field to a visitor, in the order of the schema.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        let mut fields = self.schema.iter().zip(self.outputs);
-        while let Some((schema, output)) = next_but_words(&mut fields, &self.cells, self.base, visitor) {
-            visit(schema, output, &self.cells, self.base, visitor);
+        for (schema, output) in self.schema.iter().zip(self.outputs) {
+            match self.cells.columns.is_empty() {
+                true => visit_bytes(schema, output, &self.cells, self.base, visitor),
+                false => visit_column(schema, output, &self.cells, self.base, visitor),
+            }
         }
     }
 

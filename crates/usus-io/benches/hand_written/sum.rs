@@ -8,9 +8,10 @@ impl Sum {
         self.0
     }
 
+    /// The product does not wait for the value before.
     #[inline]
     fn mix(&mut self, value: u64) {
-        self.0 = (self.0 ^ value).wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(23);
+        self.0 = self.0.rotate_left(23) ^ value.wrapping_mul(0x9E37_79B9_7F4A_7C15);
     }
 
     #[inline]

@@ -51,23 +51,20 @@ impl Cyclic {
     }
 
     /// The CRC of at most 64 bits, without a detour over wider words.
-    #[inline]
+    #[inline(always)]
     pub(super) fn narrow(&self, bytes: &[u8]) -> Option<u64> {
-        let (parameters, register) = match self {
-            Cyclic::Small { parameters, tables, begun } => (parameters, run(tables, *begun, bytes)),
-            Cyclic::Narrow { parameters, tables, begun } => (parameters, run(tables, *begun, bytes)),
-            Cyclic::Wide { .. } => return None,
-        };
-        let value = match parameters.reflect_input {
-            true => register,
-            // The register's bytes are swapped, at the top of a wider word: the low half here.
-            false => register.swap_bytes() >> (64 - parameters.width),
-        };
-        let value = match parameters.reflect_input == parameters.reflect_output {
-            true => value,
-            false => value.reverse_bits() >> (64 - parameters.width),
-        };
-        Some(value ^ parameters.final_xor as u64)
+        match self {
+            Cyclic::Small { parameters, tables, begun } => Some(value(parameters, run(tables, *begun, bytes))),
+            larger => larger.narrow_of_larger(bytes),
+        }
+    }
+
+    #[inline(never)]
+    fn narrow_of_larger(&self, bytes: &[u8]) -> Option<u64> {
+        match self {
+            Cyclic::Narrow { parameters, tables, begun } => Some(value(parameters, run(tables, *begun, bytes))),
+            _ => None,
+        }
     }
 
     pub(super) fn of(&self, bytes: &[u8]) -> u128 {
@@ -79,6 +76,21 @@ impl Cyclic {
             }
         }
     }
+}
+
+/// The CRC that a register of at most 64 bits holds.
+#[inline(always)]
+fn value(parameters: &Parameters, register: u64) -> u64 {
+    let value = match parameters.reflect_input {
+        true => register,
+        // The register's bytes are swapped, at the top of a wider word: the low half here.
+        false => register.swap_bytes() >> (64 - parameters.width),
+    };
+    let value = match parameters.reflect_input == parameters.reflect_output {
+        true => value,
+        false => value.reverse_bits() >> (64 - parameters.width),
+    };
+    value ^ parameters.final_xor as u64
 }
 
 /// What a byte has become so many bytes later, for 0 to 7 of them.

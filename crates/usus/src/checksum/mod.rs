@@ -70,7 +70,7 @@ impl Checksum {
     }
 
     /// The checksum of `bytes` where 64 bits are enough for its working: all but the widest.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn narrow(&self, bytes: &[u8]) -> Option<u64> {
         match &self.engine {
             Engine::Cyclic(cyclic) => cyclic.narrow(bytes),

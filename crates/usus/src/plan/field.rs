@@ -144,8 +144,8 @@ fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
     };
     let (factor, addend) = (at_places(scale)?, at_places(add)?);
     let range = match field.range {
-        Some([low, high]) => Some((at_places(low)?, at_places(high)?)),
-        None => None,
+        Some([low, high]) => (at_places(low)?, at_places(high)?),
+        None => Tests::ANY,
     };
     let no_data = match &*field.no_data {
         [] => None,

@@ -290,52 +290,76 @@ pub(crate) struct Gate {
 
 /// What stands in a record, in the order of its schema.
 ///
-/// Each is small, so that those of a record lie side by side and are gone through in one pass. Nearly every field is one of the first
-/// four; they give the same readings as the field that they were made from.
+/// Each is small, so that those of a record lie side by side and are gone through in one pass. They give the same readings as the
+/// field that they were made from.
 #[derive(Clone)]
-pub(crate) enum Output {
+pub(crate) struct Output {
+    /// Whether it is nothing but the integer that the word says. Nearly every field of a packet is; a flag of its own, since that is
+    /// told faster than what else it may be.
+    pub(crate) integer: bool,
+    /// The integer, or the bit.
+    pub(crate) word: Word,
+    pub(crate) what: What,
+}
+
+/// What an output is.
+#[derive(Clone)]
+pub(crate) enum What {
     /// An integer of a packet of which nothing but its place and scale is declared.
-    Integer(Word),
-    /// A bit of a byte of a packet.
-    Bit {
-        byte: u32,
-        mask: u8,
-    },
+    Integer,
+    /// A bit of a packet.
+    Bit,
+    /// An integer of a packet with marks, codes or a range, too.
+    Tested(Box<Tested>),
     /// A column that is nothing but a number.
-    Number {
-        column: u32,
-    },
+    Number(u32),
     /// A column that is nothing but a text.
-    Text {
-        column: u32,
-    },
+    Text(u32),
     Field(Box<Field>),
     Flag(Box<Field>, u8),
     Group(Box<Group>),
 }
 
 impl Output {
+    fn new(what: What, word: Option<&Word>) -> Output {
+        let integer = matches!(what, What::Integer);
+        Output { integer, word: word.cloned().unwrap_or(Word::byte(0)), what }
+    }
+
+    /// The output of a group.
+    fn of_group(group: Group) -> Output {
+        Output::new(What::Group(Box::new(group)), None)
+    }
+
     /// The output of a field.
     fn of(field: &Field) -> Output {
-        match (&field.word, &field.tests, field.plain, field.at) {
-            (Some(word), None, ..) => Output::Integer(word.clone()),
-            (_, _, Plain::Number, At::Front(column)) => Output::Number { column: column as u32 },
-            (_, _, Plain::Text, At::Front(column)) => Output::Text { column: column as u32 },
-            _ => Output::Field(Box::new(field.clone())),
-        }
+        let what = match (&field.word, &field.tests, field.plain, field.at) {
+            (Some(_), None, ..) => What::Integer,
+            (Some(_), Some(tests), ..) => {
+                let names = match &field.meaning {
+                    Meaning::Number { codes, .. } => codes.iter().map(|(_, name)| name.clone()).collect(),
+                    _ => Box::default(),
+                };
+                What::Tested(Box::new(Tested { tests: (**tests).clone(), names }))
+            }
+            (_, _, Plain::Number, At::Front(column)) => What::Number(column as u32),
+            (_, _, Plain::Text, At::Front(column)) => What::Text(column as u32),
+            _ => What::Field(Box::new(field.clone())),
+        };
+        Output::new(what, field.word.as_ref())
     }
 
     /// The output of one bit of a field.
     fn of_bit(field: &Field, bit: u8) -> Output {
         let (At::Front(first), Raw::Integer { integer, bits: None }) = (field.at, &field.raw) else {
-            return Output::Flag(Box::new(field.clone()), bit);
+            return Output::new(What::Flag(Box::new(field.clone()), bit), None);
         };
         let (byte, last) = (usize::from(bit / 8), usize::from(integer.bytes) - 1);
         if byte > last {
-            return Output::Flag(Box::new(field.clone()), bit);
+            return Output::new(What::Flag(Box::new(field.clone()), bit), None);
         }
         let byte = first + if integer.order == Order::Big { last - byte } else { byte };
-        Output::Bit { byte: byte as u32, mask: 1 << (bit % 8) }
+        Output::new(What::Bit, Some(&Word { mask: 1 << (bit % 8), ..Word::byte(byte as u32) }))
     }
 }
 
@@ -421,20 +445,38 @@ pub(crate) struct Word {
     pub(crate) addend: i64,
 }
 
+impl Word {
+    /// The byte at a place, as it is.
+    pub(crate) const fn byte(first: u32) -> Word {
+        Word { first, big: false, shift: 0, size: 1, places: 0, mask: 0xFF, sign: 0, factor: 1, addend: 0 }
+    }
+}
+
+/// What is declared of an integer of a packet beside its place and scale, with the names of its codes.
+#[derive(Clone)]
+pub(crate) struct Tested {
+    pub(crate) tests: Tests,
+    /// The names of its codes, in their order.
+    pub(crate) names: Box<[Box<str>]>,
+}
+
 /// What is declared of some integers beside their place and scale.
 #[derive(Clone, Debug)]
 pub(crate) struct Tests {
     /// Smallest and largest value, in units of the last place.
-    pub(crate) range: Option<(i64, i64)>,
+    pub(crate) range: (i64, i64),
     pub(crate) no_data: Option<i64>,
     /// Raw values with a name, in the order of the field's codes.
     pub(crate) codes: Box<[i64]>,
 }
 
 impl Tests {
+    /// The range of a number that may have any value.
+    pub(crate) const ANY: (i64, i64) = (i64::MIN, i64::MAX);
+
     /// Whether there is nothing to test.
     pub(crate) fn is_nothing(&self) -> bool {
-        self.range.is_none() && self.no_data.is_none() && self.codes.is_empty()
+        self.range == Tests::ANY && self.no_data.is_none() && self.codes.is_empty()
     }
 }
 

@@ -225,7 +225,7 @@ pub(super) fn push_group(
     if declared.internal {
         return;
     }
-    sheet.outputs.push(Output::Group(Group { outputs: items.outputs, ..group }.into()));
+    sheet.outputs.push(Output::of_group(Group { outputs: items.outputs, ..group }));
     sheet.schema.push(FieldSchema {
         name: name.value.clone(),
         title: declared.title.clone(),
