@@ -1,11 +1,38 @@
 //! What claims a frame: the first record in the file whose condition holds, else the first ignore; and whether the frame has the
 //! shape that the record needs.
 
+use crate::cut::Scan;
 use crate::event::Reason;
 use crate::expression::Operand;
 use crate::plan::{ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, ShapeUnit};
 use crate::read::Cells;
 use crate::value::Value;
+
+/// What claims a text whose columns were written down, and how its varying part is laid out, if only its header and its columns decide.
+#[inline(always)]
+pub(crate) fn known(
+    plan: &Inner,
+    number: u16,
+    frame: &Frame,
+    bytes: &[u8],
+    content: (u32, u32),
+    scan: &mut Scan,
+) -> Option<(u16, Extent)> {
+    if !frame.is_direct {
+        return None;
+    }
+    if !frame.has_columns {
+        scan.columns.clear();
+    }
+    let (wide, text) = (bytes.get(content.0 as usize..)?, bytes.get(content.0 as usize..content.1 as usize)?);
+    let cells = Cells { bytes: text, wide, columns: &scan.columns, tail: 0 };
+    let Choice::Kind(claiming) = scan.choices.choose(plan, number, frame, &cells) else { return None };
+    let kind = &plan.kinds[usize::from(claiming)];
+    match kind.gates.is_empty() {
+        true => Some((claiming, fit(claiming, kind, &cells).ok()?)),
+        false => None,
+    }
+}
 
 /// What claims a frame.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -22,8 +49,8 @@ pub(crate) struct Choices([Option<(Key, Choice)>; SLOTS]);
 
 const SLOTS: usize = 64;
 
-/// The deciding bytes, how many they are, and the frame.
-type Key = (u64, u8, u16);
+/// The deciding bytes, and how many they are with the frame's number.
+type Key = (u64, u32);
 
 impl Default for Choices {
     fn default() -> Choices {
@@ -54,19 +81,27 @@ impl Choices {
 }
 
 /// The bytes that decide what claims a frame, if they are there and few.
-#[inline]
+#[inline(always)]
 fn key(number: u16, frame: &Frame, header: &Cells<'_>) -> Option<Key> {
-    let bytes = match frame.key {
+    let (from, to) = match frame.key {
         ChoiceKey::Unknown | ChoiceKey::Byte { .. } => return None,
-        ChoiceKey::Bytes { from, to } => header.bytes.get(from..to)?,
+        ChoiceKey::Bytes { from, to } => (from, to),
         ChoiceKey::Text { characters, column } => {
             // A column is decided by its end, too: the separator behind it belongs to the key.
             let column = if column { *header.columns.get(1)? as usize } else { 0 };
-            header.bytes.get(..characters.max(column)).filter(|bytes| bytes.len() <= 8)?
+            (0, characters.max(column))
         }
     };
-    let value = bytes.iter().fold(0, |value, byte| value << 8 | u64::from(*byte));
-    Some((value, bytes.len() as u8, number))
+    let length = to - from;
+    if length > 8 || to > header.bytes.len() {
+        return None;
+    }
+    let value = match header.wide.get(from..).and_then(|wide| wide.first_chunk::<8>()) {
+        // All eight, less those too many.
+        Some(eight) if length > 0 => u64::from_be_bytes(*eight) >> (64 - 8 * length),
+        _ => header.bytes[from..to].iter().fold(0, |value, byte| value << 8 | u64::from(*byte)),
+    };
+    Some((value, (length as u32) << 16 | u32::from(number)))
 }
 
 /// The record or ignore that claims a frame, by its header.

@@ -42,7 +42,7 @@ impl<'a> Cells<'a> {
     }
 
     #[inline(always)]
-    fn start(&self, at: At, base: usize) -> Option<usize> {
+    pub(crate) fn start(&self, at: At, base: usize) -> Option<usize> {
         match at {
             At::Front(place) => Some(base + place),
             At::Tail(place) => Some(self.tail + place),
@@ -179,6 +179,7 @@ impl<'a> Cells<'a> {
                 Some(text) => text_reading(text.text),
                 None => Reading::absent(Absent::NotSent),
             },
+            What::Short(short) => self.reading(&short.field, base),
             What::Field(field) => self.reading(field, base),
             What::Flag(field, bit) => self.flag(field, *bit, base),
             What::Group(_) => Reading::absent(Absent::NotSent),
@@ -341,58 +342,12 @@ pub(crate) fn number_reading(text: &[u8]) -> Reading<'_> {
 /// The reading of a column that is nothing but a text.
 #[inline]
 pub(crate) fn text_reading(text: &[u8]) -> Reading<'_> {
-    // Other texts than printable ASCII may be blank, or not UTF-8.
-    if !text.is_empty() && text.iter().all(|byte| (b'!'..=b'~').contains(byte)) {
-        return Reading::good(Value::Text(Text(text)));
-    }
     if text.trim_ascii().is_empty() { Reading::absent(Absent::Empty) } else { text_value(text, None, &[]) }
 }
 
 /// Degrees are rounded, half to even, to three places more than the minutes had, and at least seven: enough to get the minutes
 /// back exactly, since a minute is a sixtieth of a degree.
 fn degrees_of(number: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Option<Decimal> {
-    short_degrees(number, letter, most, letters).or_else(|| any_degrees(number, letter, most, letters))
-}
-
-/// The same for what is nearly always sent: at most five places, which fit 64 bits on the way.
-#[inline]
-fn short_degrees(number: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Option<Decimal> {
-    let &[letter] = letter else { return None };
-    let south = if letter == letters[1] {
-        true
-    } else if letter == letters[0] {
-        false
-    } else {
-        return None;
-    };
-    let (mut digits, mut point) = (0u64, None);
-    for (index, &byte) in number.iter().enumerate() {
-        match byte {
-            b'0'..=b'9' if index < 12 => digits = digits * 10 + u64::from(byte - b'0'),
-            b'.' if point.is_none() => point = Some(index),
-            _ => return None,
-        }
-    }
-    let whole = point.unwrap_or(number.len());
-    let places = point.map_or(0, |point| number.len() - point - 1);
-    if whole < 3 || places > 5 {
-        return None;
-    }
-    let unit = [1, 10, 100, 1_000, 10_000, 100_000][places];
-    let (degrees, minutes) = (digits / (100 * unit), digits % (100 * unit));
-    if minutes >= 60 * unit || degrees > u64::from(most) {
-        return None;
-    }
-    let shown = (places + 3).max(7);
-    // The minutes at the places shown are sixty times the degrees there.
-    let sixtieths = (degrees * 60 * unit + minutes) * 10u64.pow((shown - places) as u32);
-    let (quotient, rest) = (sixtieths / 60, sixtieths % 60);
-    let value = quotient + u64::from(rest > 30 || (rest == 30 && quotient % 2 == 1));
-    let in_range = value <= u64::from(most) * 10u64.pow(shown as u32);
-    in_range.then_some(Decimal::small(south, value, shown as u8))
-}
-
-fn any_degrees(number: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Option<Decimal> {
     let whole = number.iter().position(|&byte| byte == b'.').unwrap_or(number.len());
     // At least one digit of degrees before the two of minutes.
     if whole < 3 || !number[..whole].iter().all(u8::is_ascii_digit) {

@@ -4,11 +4,11 @@ use core::fmt;
 
 use crate::decoder::Marks;
 use crate::event::LineId;
-use crate::plan::{At, Group, Output, Plan, What};
+use crate::plan::{At, Group, Output, Plan, Short, Way, What};
 use crate::read::{Cells, Column, number_reading, text_reading};
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
-use crate::value::{Absent, Decimal, Quality, Reading, Value, Written, digits};
+use crate::value::{Absent, Decimal, Quality, Reading, Text, Value, Written, digits};
 
 /// What a frame says: a kind and named fields. It is lent: its texts are the frame's own bytes.
 #[derive(Clone, Copy)]
@@ -220,21 +220,96 @@ fn visit_column<'a, V: Visit>(
     visitor: &mut V,
 ) {
     match &output.what {
-        What::Number(column) => visit_number(schema, cells.column(base + *column as usize), visitor),
-        What::Text(column) => {
-            let column = cells.column(base + *column as usize);
-            visitor
-                .reading(schema, column.map_or(Reading::absent(Absent::NotSent), |column| text_reading(column.text)));
-        }
+        What::Number(column) => match cells.column(base + *column as usize) {
+            Some(column) => visit_number(schema, column, visitor),
+            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
+        },
+        What::Text(column) => match cells.column(base + *column as usize) {
+            Some(Column { text, wide }) if digits::is_graphic(text, wide) => {
+                visitor.reading(schema, Reading::good(Value::Text(Text(text))));
+            }
+            Some(column) => visitor.reading(schema, text_reading(column.text)),
+            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
+        },
+        What::Short(short) => visit_short(schema, short, cells, base, visitor),
         _ => visitor.reading(schema, cells.output(output, base)),
     }
 }
 
+/// Shows a field by its short way, or else by the long one.
 #[inline(always)]
-fn visit_number<V: Visit>(schema: &FieldSchema, column: Option<Column<'_>>, visitor: &mut V) {
-    let Some(Column { text, wide }) = column else {
-        return visitor.reading(schema, Reading::absent(Absent::NotSent));
+fn visit_short<'a, V: Visit>(schema: &FieldSchema, short: &'a Short, cells: &Cells<'a>, base: usize, visitor: &mut V) {
+    if try_short(schema, short, cells, base, visitor).is_none() {
+        visitor.reading(schema, cells.reading(&short.field, base));
+    }
+}
+
+/// Shows a field by its short way, if that leads to its value.
+#[inline(always)]
+fn try_short<'a, V: Visit>(
+    schema: &FieldSchema,
+    short: &'a Short,
+    cells: &Cells<'a>,
+    base: usize,
+    visitor: &mut V,
+) -> Option<()> {
+    if let Way::Characters(first, end) = short.way {
+        let text = cells.bytes.get(first..end.min(cells.bytes.len()))?;
+        if digits::is_graphic(text, &cells.wide[first..]) {
+            visitor.reading(schema, Reading::good(Value::Text(Text(text))));
+            return Some(());
+        }
+        return None;
+    }
+    let place = cells.start(short.at, base)?;
+    let column @ Column { text, wide } = cells.column(place)?;
+    if text.is_empty() && !matches!(short.way, Way::Degrees { .. }) {
+        visitor.reading(schema, Reading::absent(Absent::Empty));
+        return Some(());
+    }
+    let value = match &short.way {
+        Way::Range(low, high) => {
+            let (coefficient, places) = digits::short(text, wide)?;
+            if !digits::is_between(coefficient, places, *low, *high)? {
+                return None;
+            }
+            visit_number(schema, column, visitor);
+            return Some(());
+        }
+        Way::Unit { column: beside, letter } => {
+            if cells.column(base + *beside)?.text != [*letter] {
+                return None;
+            }
+            visit_number(schema, column, visitor);
+            return Some(());
+        }
+        Way::Degrees { most, letters } => {
+            let beside = cells.column(place + 1).map_or(&b""[..], |column| column.text);
+            if text.is_empty() && beside.is_empty() {
+                visitor.reading(schema, Reading::absent(Absent::Empty));
+            } else {
+                let (coefficient, places) = digits::degrees(text, wide, beside, *most, *letters)?;
+                visitor.number(schema, coefficient, places, Quality::Good);
+            }
+            return Some(());
+        }
+        Way::Codes(names) => {
+            let (number, 0) = digits::short(text, wide)? else { return None };
+            let name = names.get(number as usize)?.as_deref()?;
+            Value::Code { number: Decimal::from_integer(number), name }
+        }
+        Way::Letters(names) => Value::Text(Text(names.iter().find(|(letter, _)| text == [*letter])?.1.as_bytes())),
+        Way::Clock => Value::Clock(digits::clock(text, wide)?),
+        Way::Date(order) => Value::Date(digits::date(text, wide, *order)?),
+        Way::Long | Way::Number | Way::Text | Way::Characters(..) => return None,
     };
+    visitor.reading(schema, Reading::good(value));
+    Some(())
+}
+
+#[inline(always)]
+fn visit_number<V: Visit>(schema: &FieldSchema, column: Column<'_>, visitor: &mut V) {
+    let Column { text, wide } = column;
     if text.is_empty() {
         return visitor.reading(schema, Reading::absent(Absent::Empty));
     }

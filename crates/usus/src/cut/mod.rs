@@ -21,12 +21,14 @@ mod sentence;
 mod text;
 mod unclaimed;
 
+pub(crate) use sentence::STANDARD_LENGTH;
+
 use alloc::vec::Vec;
 
-use crate::claim::{Choice, Choices};
+use crate::claim::{self, Choice, Choices, Extent};
 use crate::event::Reason;
 use crate::limits;
-use crate::plan::{Cut, Inner, Route, Signature};
+use crate::plan::{Cut, Inner, Route};
 
 /// What a cut remembers between frames, beside its offset.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -263,6 +265,12 @@ impl Scan {
         !stopped
     }
 
+    /// Whether bytes behind `at` were looked at and did not suffice.
+    #[inline]
+    pub(crate) fn is_stuck(&self, at: u64) -> bool {
+        self.open.is_some() || self.need > at || self.no_line_end_before > at
+    }
+
     /// Forgets what was known of candidates: all of them lay before a frame.
     #[inline]
     pub(crate) fn clear(&mut self) {
@@ -302,24 +310,55 @@ pub(crate) fn step(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: 
     line.search(scan)
 }
 
-/// A packet with a signature at the very start of `bytes`.
+/// A frame that is a record, and the line end behind it.
+#[derive(Clone, Copy)]
+pub(crate) struct Known {
+    pub(crate) kind: u16,
+    pub(crate) length: usize,
+    /// First byte and end of what is read in it.
+    pub(crate) content: (u32, u32),
+    pub(crate) extent: Extent,
+    /// Bytes of the line end.
+    pub(crate) filler: usize,
+}
+
+/// A frame at the very start of `bytes` that can be told to be a record at once, and nothing else is to be said about: nearly all that
+/// comes. Says nothing else than [`step`] and what follows from it would, only sooner.
 #[inline(always)]
-pub(crate) fn packet_at<'p>(plan: &'p Inner, route: &Route, bytes: &[u8]) -> Option<&'p Signature> {
-    for &frame in &route.searching {
-        let frame = &plan.frames[usize::from(frame)];
-        if let Some(signature) = packet::known(frame, bytes) {
-            return Some(signature);
-        }
-        // The first frame that begins here has the first word.
-        let begins = match &frame.cut {
-            Cut::Packet(packet) => packet.begins(bytes),
-            _ => matches!(bytes.first(), Some(b'$' | b'!')),
-        };
-        if begins {
-            return None;
+pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<Known> {
+    for &number in &route.searching {
+        let frame = &plan.frames[usize::from(number)];
+        match &frame.cut {
+            Cut::Packet(packet) => {
+                if let Some(signature) = packet::known(frame, bytes) {
+                    scan.columns.clear();
+                    let (kind, length) = (signature.kind, signature.length);
+                    let extent = Extent { count: 0, tail: length };
+                    return Some(Known { kind, length, content: (0, length as u32), extent, filler: 0 });
+                }
+                // The first frame that begins here has the first word.
+                if packet.begins(bytes) {
+                    return None;
+                }
+            }
+            Cut::Sentence { checksum } => {
+                if matches!(bytes.first(), Some(b'$' | b'!')) {
+                    let end = sentence::known(*checksum, frame.separator, bytes, &mut scan.columns)?;
+                    let (length, content) = (end + 4, (1, end as u32 + 1));
+                    let (kind, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
+                    return Some(Known { kind, length, content, extent, filler: 2 });
+                }
+            }
+            Cut::Text { .. } => {}
         }
     }
-    None
+    let (number, true) = (route.text?, route.searching.is_empty()) else { return None };
+    let frame = &plan.frames[usize::from(number)];
+    let Cut::Text { end, limit, .. } = frame.cut else { return None };
+    let (length, filler) = text::known(end, limit, frame.separator, bytes, &mut scan.columns)?;
+    let content = (0, length as u32);
+    let (kind, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
+    Some(Known { kind, length, content, extent, filler })
 }
 
 /// A frame at the very start of `bytes`: what comes next on a line without damage. Nothing is settled or remembered if there is none.

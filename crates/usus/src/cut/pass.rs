@@ -1,102 +1,112 @@
-//! One pass over a text, eight bytes at a time: where it may stop, where its columns begin, and all of its bytes xored.
+//! One pass over a text, 64 bytes at a time: where it may stop, where its columns begin, and all of its bytes xored.
 
 use alloc::vec::Vec;
 
-const LOW_BITS: u64 = repeat(0x7F);
-const TOP_BITS: u64 = repeat(0x80);
+use wide::i8x16;
 
-const fn repeat(byte: u8) -> u64 {
-    u64::from_ne_bytes([byte; 8])
-}
+/// Bytes that are looked at together: a bit of a word each.
+const BLOCK: usize = 64;
 
-/// A pass over a text, and what it has gathered so far.
+/// Columns that are written down together.
+const GROUP: usize = 8;
+
+/// A pass over a text, and what it has gathered so far. `STOPS` says which bytes it may stop at.
 ///
 /// `columns` receives the places behind separators; the first column's place is already in it.
-pub(super) struct Pass<'c> {
-    separator: u64,
-    columns: &'c mut Vec<u32>,
-    sum: u64,
+pub(super) struct Pass<'a, STOPS> {
+    text: &'a [u8],
+    columns: &'a mut Vec<u32>,
+    separator: i8x16,
+    stops_at: STOPS,
+    /// Where the block at hand begins, and its bytes.
+    begun: usize,
+    block: [i8x16; BLOCK / 16],
+    /// Its bytes at which to stop that were not seen yet.
+    stops: u64,
+    separators: u64,
+    /// What was passed before the block, xored together.
+    sum: i8x16,
 }
 
-impl Pass<'_> {
+impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
     /// A pass that writes the columns down.
-    pub(super) fn new(separator: u8, columns: &mut Vec<u32>) -> Pass<'_> {
+    #[inline(always)]
+    pub(super) fn new(text: &'a [u8], separator: u8, columns: &'a mut Vec<u32>, stops_at: STOPS) -> Pass<'a, STOPS> {
         columns.clear();
         columns.push(0);
-        Pass { separator: repeat(separator), columns, sum: 0 }
+        let (zero, separator) = (i8x16::splat(0), i8x16::splat(separator as i8));
+        let block = [zero; BLOCK / 16];
+        let mut pass = Pass { text, columns, separator, stops_at, begun: 0, block, stops: 0, separators: 0, sum: zero };
+        pass.look();
+        pass
     }
 
-    /// Ends the columns of a text of that length.
-    pub(super) fn end(self, length: usize) {
+    /// The next byte at which to stop; nothing if there is none.
+    #[inline(always)]
+    pub(super) fn next_stop(&mut self) -> Option<usize> {
+        while self.stops == 0 {
+            self.sum = self.block.iter().fold(self.sum, |sum, bytes| sum ^ *bytes);
+            write_down(self.separators, self.begun, self.columns);
+            self.begun += BLOCK;
+            self.look();
+        }
+        let at = self.begun + self.stops.trailing_zeros() as usize;
+        self.stops &= self.stops - 1;
+        (at < self.text.len()).then_some(at)
+    }
+
+    /// Ends the text at a byte at which the pass stopped. Returns all bytes before it xored together.
+    #[inline(always)]
+    pub(super) fn end(self, length: usize) -> u8 {
+        let here = length - self.begun;
+        write_down(self.separators & ((1 << here) - 1), self.begun, self.columns);
         self.columns.push(length as u32 + 1);
-    }
-
-    /// All bytes passed, xored together.
-    pub(super) fn sum(&self) -> u8 {
-        let sum = self.sum ^ self.sum >> 32;
+        let places = i8x16::new([0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15]);
+        let mut sum = self.sum;
+        for (index, bytes) in self.block.iter().enumerate() {
+            sum ^= *bytes & i8x16::splat(here as i8 - 16 * index as i8).simd_gt(places);
+        }
+        let sum = u128::from_le_bytes(sum.to_array().map(|byte| byte as u8));
+        let sum = sum as u64 ^ (sum >> 64) as u64;
+        let sum = sum ^ sum >> 32;
         let sum = sum ^ sum >> 16;
         (sum ^ sum >> 8) as u8
     }
 
-    /// Goes on at `from` to the first byte below `FLOOR` or, if `PRINTABLE`, above `~`; nothing if there is none.
+    /// Looks at the block that has begun.
     #[inline(always)]
-    pub(super) fn run<const FLOOR: u8, const PRINTABLE: bool>(&mut self, text: &[u8], from: usize) -> Option<usize> {
-        let mut at = from;
-        loop {
-            let (word, stops) = match text.get(at..)?.first_chunk::<8>() {
-                Some(eight) => {
-                    let word = u64::from_le_bytes(*eight);
-                    (word, stops::<FLOOR, PRINTABLE>(word))
-                }
-                None => {
-                    let rest = &text[at..];
-                    if rest.is_empty() {
-                        return None;
-                    }
-                    let word = rest.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte));
-                    // The end of the bytes stops, too.
-                    (word, stops::<FLOOR, PRINTABLE>(word) | 0x80 << (8 * rest.len()))
-                }
-            };
-            if stops == 0 {
-                self.take(word, u64::MAX, at);
-                at += 8;
-                continue;
+    fn look(&mut self) {
+        let rest = &self.text[self.begun..];
+        let mut few = [0; BLOCK];
+        let (bytes, end) = match rest.first_chunk::<BLOCK>() {
+            Some(bytes) => (bytes, 0),
+            None => {
+                few[..rest.len()].copy_from_slice(rest);
+                // The end of the bytes stops, too.
+                (&few, 1 << rest.len())
             }
-            let before = stops.trailing_zeros() - 7;
-            self.take(word, (1 << before) - 1, at);
-            at += before as usize / 8;
-            return (at < text.len()).then_some(at);
-        }
-    }
-
-    /// Takes one byte that stopped the pass, and does not.
-    #[inline]
-    pub(super) fn step_over(&mut self, byte: u8, at: usize) {
-        self.take(byte.into(), 0xFF, at);
-    }
-
-    /// Takes those of eight bytes that the mask holds.
-    #[inline(always)]
-    fn take(&mut self, word: u64, mask: u64, at: usize) {
-        self.sum ^= word & mask;
-        // The top bit of each byte that is the separator, exactly: no borrow runs from one byte into the next.
-        let other = word ^ self.separator;
-        let mut found = !(((other & LOW_BITS) + LOW_BITS) | other) & TOP_BITS & mask;
-        while found != 0 {
-            self.columns.push(at as u32 + (found.trailing_zeros() >> 3) + 1);
-            found &= found - 1;
+        };
+        (self.stops, self.separators) = (end, 0);
+        for (index, (kept, bytes)) in self.block.iter_mut().zip(bytes.as_chunks::<16>().0).enumerate() {
+            *kept = i8x16::new(bytes.map(|byte| byte as i8));
+            self.stops |= u64::from((self.stops_at)(*kept).to_bitmask()) << (16 * index);
+            self.separators |= u64::from(kept.simd_eq(self.separator).to_bitmask()) << (16 * index);
         }
     }
 }
 
-/// The top bit of each byte at which to look.
+/// Writes down the places behind separators.
 #[inline(always)]
-fn stops<const FLOOR: u8, const PRINTABLE: bool>(word: u64) -> u64 {
-    let low = word & LOW_BITS;
-    let above_floor = low + repeat(0x80 - FLOOR);
-    match PRINTABLE {
-        true => (!above_floor | (low + repeat(1)) | word) & TOP_BITS,
-        false => !(above_floor | word) & TOP_BITS,
+fn write_down(mut separators: u64, begun: usize, columns: &mut Vec<u32>) {
+    let count = columns.len() + separators.count_ones() as usize;
+    while separators != 0 {
+        // As many as nearly every text has at once, so that their number is guessed right; those too many are taken back.
+        let group: [u32; GROUP] = core::array::from_fn(|_| {
+            let place = (separators | 1 << 63).trailing_zeros();
+            separators &= separators.wrapping_sub(1);
+            begun as u32 + place + 1
+        });
+        columns.extend_from_slice(&group);
     }
+    columns.truncate(count);
 }

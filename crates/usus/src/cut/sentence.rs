@@ -6,6 +6,7 @@
 use alloc::vec::Vec;
 
 use memchr::{memchr, memchr2};
+use wide::i8x16;
 
 use super::pass::Pass;
 use super::{CheckState, Expect, Rest, Start, Step, Verdict, View};
@@ -25,43 +26,25 @@ pub(super) fn find(view: &View<'_>, from: u64) -> Start {
 /// What the bytes from a start character on are.
 pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8], columns: &mut Vec<u32>) -> Verdict {
     let text = &bytes[1..bytes.len().min(limits::SENTENCE + 1)];
-    let mut pass = Pass::new(separator, columns);
-    let mut at = 0;
-    let stop = loop {
-        let Some(place) = pass.run::<FLOOR, true>(text, at) else {
-            return match text.len() {
-                limits::SENTENCE => Verdict::Fail(Reason::SentenceTooLong { frame }),
-                _ => Verdict::Open,
-            };
+    let Some((stop, computed)) = pass(bytes[0], presence, separator, text, columns) else {
+        return match text.len() {
+            limits::SENTENCE => Verdict::Fail(Reason::SentenceTooLong { frame }),
+            _ => Verdict::Open,
         };
-        let byte = text[place];
-        if stops(byte, bytes[0], presence) {
-            break place;
-        }
-        pass.step_over(byte, place);
-        at = place + 1;
     };
-    let sum = pass.sum();
-    pass.end(stop);
     let content = (1, stop as u32 + 1);
     match text[stop] {
         b'*' => match bytes.get(stop + 2..stop + 4) {
             None => Verdict::Need(stop + 4),
-            Some(digits) => {
-                let computed = sum;
-                match hex_byte(digits) {
-                    Some(sent) if sent == computed => Verdict::Frame {
-                        length: stop + 4,
-                        content,
-                        check: CheckState::Holds,
-                        choice: Choice::Undecided,
-                    },
-                    sent => {
-                        let sent = sent.map(u64::from);
-                        Verdict::Fail(Reason::Checksum { frame, computed: computed.into(), sent })
-                    }
+            Some(digits) => match hex_byte(digits) {
+                Some(sent) if sent == computed => {
+                    Verdict::Frame { length: stop + 4, content, check: CheckState::Holds, choice: Choice::Undecided }
                 }
-            }
+                sent => {
+                    let sent = sent.map(u64::from);
+                    Verdict::Fail(Reason::Checksum { frame, computed: computed.into(), sent })
+                }
+            },
         },
         b'\r' | b'\n' if presence == Presence::Required => Verdict::Fail(Reason::ChecksumAbsent { frame }),
         // Without a checksum to vouch for it, a `!` means that this one was cut, too.
@@ -72,6 +55,38 @@ pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8
             Verdict::Frame { length: stop + 1, content, check: CheckState::Absent, choice: Choice::Undecided }
         }
         byte => Verdict::Fail(Reason::SentenceByte { frame, byte }),
+    }
+}
+
+/// A sentence whose checksum holds and which is followed by CR LF, at the start of `bytes`: the end of its text. Says nothing else than
+/// [`verdict`] would, only sooner. A sentence that is longer than the standard allows is none of these.
+#[inline(always)]
+pub(super) fn known(presence: Presence, separator: u8, bytes: &[u8], columns: &mut Vec<u32>) -> Option<usize> {
+    let text = bytes.get(1..)?;
+    let text = &text[..text.len().min(STANDARD_LENGTH)];
+    let (stop, computed) = pass(bytes[0], presence, separator, text, columns)?;
+    let &[b'*', high, low, b'\r', b'\n'] = bytes[stop + 1..].first_chunk::<5>()? else { return None };
+    (hex_byte(&[high, low]) == Some(computed) && stop + 6 <= STANDARD_LENGTH).then_some(stop)
+}
+
+/// The characters of a sentence that the standard allows, with `$`, CR and LF.
+pub(crate) const STANDARD_LENGTH: usize = 82;
+
+/// The place that ends the text of a sentence, or that cannot be in it, and the xor of what stands before it. `columns` receives its
+/// columns.
+#[inline(always)]
+fn pass(start: u8, presence: Presence, separator: u8, text: &[u8], columns: &mut Vec<u32>) -> Option<(usize, u8)> {
+    let equal = |bytes: i8x16, byte: u8| bytes.simd_eq(i8x16::splat(byte as i8));
+    // Signed, bytes above ASCII are below the space.
+    let unprintable = |bytes: i8x16| i8x16::splat(b' ' as i8).simd_gt(bytes) | equal(bytes, 0x7F);
+    let mut pass = Pass::new(text, separator, columns, |bytes| {
+        equal(bytes, b'*') | equal(bytes, b'$') | equal(bytes, b'!') | unprintable(bytes)
+    });
+    loop {
+        let stop = pass.next_stop()?;
+        if stops(text[stop], start, presence) {
+            return Some((stop, pass.end(stop)));
+        }
     }
 }
 

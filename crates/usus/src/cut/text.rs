@@ -1,7 +1,11 @@
 //! The `text` cut: lines, in what the searching cuts leave.
 
-use memchr::{memchr, memchr2, memmem};
+use alloc::vec::Vec;
 
+use memchr::{memchr, memchr2, memmem};
+use wide::i8x16;
+
+use super::pass::Pass;
 use super::{CheckState, Ended, Framed, Line, Rest, Run, Scan, Step, next_split};
 use crate::claim::Choice;
 use crate::event::Reason;
@@ -53,6 +57,33 @@ impl Line<'_> {
         scan.run = Run::default();
         let reason = Reason::LineTooLong { frame, limit: limit as u32 };
         Step::Run { to, reason, candidates: 1, clipped: false, rest: Rest { overlong: goes_on, ..Rest::CLEAN } }
+    }
+}
+
+/// A whole line at the start of `bytes`: the length of its text, and of its line end as far as it is there. `columns` receives its columns.
+/// An empty line is none of these.
+#[inline(always)]
+pub(super) fn known(
+    end: LineEnd,
+    limit: usize,
+    separator: u8,
+    bytes: &[u8],
+    columns: &mut Vec<u32>,
+) -> Option<(usize, usize)> {
+    let carriage_return = i8x16::splat(b'\r' as i8);
+    let mut pass = Pass::new(bytes, separator, columns, |bytes| {
+        bytes.simd_eq(carriage_return) | bytes.simd_eq(i8x16::splat(b'\n' as i8))
+    });
+    loop {
+        let length = pass.next_stop()?;
+        let two = bytes.get(length + 1) == Some(&b'\n') && bytes[length] == b'\r';
+        let filler = match (end, bytes[length]) {
+            (LineEnd::Any | LineEnd::CrLf, _) if two => 2,
+            (LineEnd::Any, _) | (LineEnd::Lf, b'\n') | (LineEnd::Cr, b'\r') => 1,
+            _ => continue,
+        };
+        pass.end(length);
+        return (1..=limit).contains(&length).then_some((length, filler));
     }
 }
 

@@ -4,7 +4,7 @@ use alloc::vec::Vec;
 
 use crate::check;
 use crate::claim::{self, Choice, Choices, Extent};
-use crate::cut::{CheckState, Ended, Framed, LineEdge};
+use crate::cut::{self, CheckState, Ended, Framed, LineEdge};
 use crate::event::{NoticeKind, Reason};
 use crate::plan::{Cut, Edge, Field, Frame, Inner};
 use crate::read::Cells;
@@ -17,9 +17,6 @@ pub(super) enum Decision<'p> {
 }
 
 pub(super) const NO_EXTENT: Extent = Extent { count: 0, tail: 0 };
-
-/// The characters of a sentence that the standard allows, with `$`, CR and LF.
-const STANDARD_SENTENCE: usize = 82;
 
 /// A frame laid out for reading.
 #[inline(always)]
@@ -178,6 +175,6 @@ fn split(text: &[u8], separator: u8, columns: &mut Vec<u32>) {
 
 #[inline(always)]
 fn long_sentence(frame: &Frame, bytes: &[u8]) -> Option<NoticeKind> {
-    let long = matches!(frame.cut, Cut::Sentence { .. }) && bytes.len() + 2 > STANDARD_SENTENCE;
+    let long = matches!(frame.cut, Cut::Sentence { .. }) && bytes.len() + 2 > cut::STANDARD_LENGTH;
     long.then_some(NoticeKind::LongSentence { length: bytes.len() as u32 })
 }

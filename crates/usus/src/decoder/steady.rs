@@ -2,11 +2,9 @@
 //! what has to be fast. It says and books what [`Line::advance`] would; whatever is out of the ordinary is left to that.
 
 use super::Outcome;
-use super::decide::{self, Decision};
 use super::line::Line;
-use crate::claim::Extent;
-use crate::cut::{self, Framed, LineEdge, Rest};
-use crate::plan::{Inner, Plan, Route};
+use crate::cut::{self, Expect, Known, Rest};
+use crate::plan::Plan;
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -20,70 +18,45 @@ impl Line {
         if !self.is_undisturbed() {
             return Ok(());
         }
-        loop {
-            if !self.known_packets(plan, route, sink)? {
-                return Ok(());
-            }
-            let Some((framed, length, rest)) = self.next_frame(inner, route) else { return Ok(()) };
-            let offset = self.at;
-            let frame = &self.window[(offset - self.base) as usize..][..length];
-            let (columns, choices) = (&mut self.scan.columns, &mut self.scan.choices);
-            let decision = decide::decide(inner, &framed, frame, self.rest.edge, columns, choices, None);
-            self.at += length as u64;
-            self.rest = rest;
-            let Decision::Record { kind, content, extent, notice: None } = decision else {
-                let said = self.book_decision(inner, decision, offset, length as u64);
-                self.queue.extend(said);
-                return Ok(());
-            };
-            if !self.hand_over(plan, kind, offset, length, content, extent, sink)? {
-                return Ok(());
-            }
-        }
-    }
-
-    /// Whether nothing is known about the bytes in the window but what they are.
-    #[inline]
-    fn is_undisturbed(&self) -> bool {
-        self.queue.is_empty() && self.closings.is_empty() && self.faults.is_empty() && self.silences.is_empty()
-    }
-
-    /// Hands over packet after packet for as long as they have signatures. Says whether that is all.
-    #[inline(always)]
-    fn known_packets<S: Sink>(&mut self, plan: &Plan, route: &Route, sink: &mut S) -> Result<bool, S::Error> {
-        if self.rest != Rest::CLEAN {
-            return Ok(true);
-        }
         let begun = self.at;
-        while let Some(signature) = cut::packet_at(&plan.0, route, &self.window[(self.at - self.base) as usize..]) {
+        while let Some(known) = cut::known(inner, route, &self.window[(self.at - self.base) as usize..], &mut self.scan)
+        {
             if self.at == begun {
                 self.scan.clear();
-                self.scan.columns.clear();
             }
-            let (offset, length) = (self.at, signature.length);
-            self.at += length as u64;
-            let extent = Extent { count: 0, tail: length };
-            if !self.hand_over(plan, signature.kind, offset, length, (0, length as u32), extent, sink)? {
-                return Ok(false);
+            if !self.hand_over(plan, &known, sink)? {
+                break;
             }
         }
-        Ok(true)
+        Ok(())
+    }
+
+    /// Whether nothing is known about the bytes from the position on but what they are. Passes the line end of the frame before.
+    #[inline]
+    fn is_undisturbed(&mut self) -> bool {
+        let nothing_known =
+            self.queue.is_empty() && self.closings.is_empty() && self.faults.is_empty() && self.silences.is_empty();
+        if !nothing_known || self.scan.is_stuck(self.at) {
+            return false;
+        }
+        if self.rest == (Rest { line_end: Expect::CrOrLf, ..Rest::CLEAN })
+            && self.window[(self.at - self.base) as usize..].starts_with(b"\r\n")
+        {
+            self.ledger.filler += 2;
+            self.at += 2;
+            self.rest = Rest::CLEAN;
+        }
+        self.rest == Rest::CLEAN
     }
 
     /// Books a record and hands it to the sink. Says whether that was all: what is to be said before it is queued, and it behind that.
     #[inline(always)]
-    #[allow(clippy::too_many_arguments)] // Together they would be stored and loaded once more.
-    fn hand_over<S: Sink>(
-        &mut self,
-        plan: &Plan,
-        kind: u16,
-        offset: u64,
-        length: usize,
-        content: (u32, u32),
-        extent: Extent,
-        sink: &mut S,
-    ) -> Result<bool, S::Error> {
+    fn hand_over<S: Sink>(&mut self, plan: &Plan, known: &Known, sink: &mut S) -> Result<bool, S::Error> {
+        let Known { kind, length, content, extent, filler } = *known;
         let planned = &plan.0.kinds[usize::from(kind)];
+        let offset = self.at;
+        self.at += (length + filler) as u64;
+        self.ledger.filler += filler as u64;
         self.ledger.recorded += length as u64;
         self.ledger.records[usize::from(kind)] += 1;
         let frame_on = &self.window[(offset - self.base) as usize..];
@@ -105,23 +78,5 @@ impl Line {
             sink.record(&Record { plan, kind, line, offset, length, frame, cells, count, marks })?;
         }
         Ok(true)
-    }
-
-    /// The frame at the position, once its forerunner's line end is passed.
-    #[inline(always)]
-    fn next_frame(&mut self, plan: &Inner, route: &Route) -> Option<(Framed, usize, Rest)> {
-        let start = (self.at - self.base) as usize;
-        let mut bytes = &self.window[start..];
-        if self.rest != Rest::CLEAN {
-            if self.rest.edge != LineEdge::None || self.rest.overlong {
-                return None;
-            }
-            // A line end that is cut in two by the window's end takes the long way.
-            bytes = bytes.strip_prefix(b"\r\n")?;
-            self.ledger.filler += 2;
-            self.at += 2;
-            self.rest = Rest::CLEAN;
-        }
-        cut::frame_at(plan, route, bytes, &mut self.scan)
     }
 }

@@ -137,6 +137,7 @@ fn compile_frame(
         key: ChoiceKey::Unknown,
         constants: Vec::new(),
         signatures: None,
+        is_direct: false,
     };
     Draft { frame, sheet, placing, lengths: Vec::new() }
 }
@@ -436,6 +437,7 @@ fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ig
         packet.shortest = packet.header.max(packet.start.len() + check_end);
     }
     draft.frame.signatures = signature::signatures(&draft.frame, kinds);
+    draft.frame.is_direct = draft.frame.check.is_none() && draft.frame.constants.is_empty();
     draft.frame
 }
 

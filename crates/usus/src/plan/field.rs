@@ -6,7 +6,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::{At, Constant, Convert, Field, Meaning, NumberOf, Plain, Raw, Tests, UnitFrom, Word};
+use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw, Tests, UnitFrom, Word};
 use crate::expression::Type;
 use crate::format::{Field as Declared, FieldType, Literal, Order, Spanned};
 use crate::problem::{ProblemKind, Problems};
@@ -100,8 +100,7 @@ pub(super) fn compile(
         FieldType::Date => Meaning::Date(layout?),
     };
     let no_data = declared.no_data.iter().filter_map(|literal| constant(literal, kind, "no_data", problems)).collect();
-    let mut field =
-        Field { at, raw, no_data, meaning, range: declared.range, word: None, tests: None, plain: Plain::No };
+    let mut field = Field { at, raw, no_data, meaning, range: declared.range, word: None, tests: None };
     shorten(&mut field);
     Some(field)
 }
@@ -110,21 +109,6 @@ pub(super) fn compile(
 fn shorten(field: &mut Field) {
     (field.word, field.tests) = word(field).unzip();
     field.tests = field.tests.take().filter(|tests| !tests.is_nothing());
-    field.plain = plain(field);
-}
-
-/// Whether a column is nothing but a number or a text.
-fn plain(field: &Field) -> Plain {
-    let bare = field.no_data.is_empty() && field.range.is_none() && matches!(field.raw, Raw::Columns(1));
-    match &field.meaning {
-        Meaning::Number { of: NumberOf::Decimal, convert, codes }
-            if bare && codes.is_empty() && convert.is_nothing() =>
-        {
-            Plain::Number
-        }
-        Meaning::Text { fill: None, codes } if bare && codes.is_empty() => Plain::Text,
-        _ => Plain::No,
-    }
 }
 
 /// The short way to an integer's value, if all of it fits 64 bits.

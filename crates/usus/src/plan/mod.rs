@@ -8,6 +8,7 @@ mod header;
 mod layout;
 mod packet;
 mod select;
+mod short;
 mod signature;
 
 use alloc::boxed::Box;
@@ -28,6 +29,7 @@ use crate::unit::Conversion;
 use crate::value::{Decimal, Layout};
 
 pub use layout::LayoutRow;
+pub(crate) use short::{Short, Way};
 pub(crate) use signature::{Signature, Signatures};
 
 pub use select::{UnknownName, Wants};
@@ -124,6 +126,8 @@ pub(crate) struct Frame {
     /// Header fields that have one value only, by their places in `header`.
     pub(crate) constants: Vec<u16>,
     pub(crate) signatures: Option<Signatures>,
+    /// Whether nothing but its header and its columns decides about its texts.
+    pub(crate) is_direct: bool,
 }
 
 /// Which bytes of a frame decide what claims it. Where they are few, the choice is remembered by them.
@@ -315,6 +319,8 @@ pub(crate) enum What {
     Number(u32),
     /// A column that is nothing but a text.
     Text(u32),
+    /// Another column with a short way.
+    Short(Box<Short>),
     Field(Box<Field>),
     Flag(Box<Field>, u8),
     Group(Box<Group>),
@@ -333,17 +339,19 @@ impl Output {
 
     /// The output of a field.
     fn of(field: &Field) -> Output {
-        let what = match (&field.word, &field.tests, field.plain, field.at) {
-            (Some(_), None, ..) => What::Integer,
-            (Some(_), Some(tests), ..) => {
+        let short = Short::of(field);
+        let what = match (&field.word, &field.tests, short) {
+            (Some(_), None, _) => What::Integer,
+            (Some(_), Some(tests), _) => {
                 let names = match &field.meaning {
                     Meaning::Number { codes, .. } => codes.iter().map(|(_, name)| name.clone()).collect(),
                     _ => Box::default(),
                 };
                 What::Tested(Box::new(Tested { tests: (**tests).clone(), names }))
             }
-            (_, _, Plain::Number, At::Front(column)) => What::Number(column as u32),
-            (_, _, Plain::Text, At::Front(column)) => What::Text(column as u32),
+            (.., Some(Short { at: At::Front(column), way: Way::Number, .. })) => What::Number(column as u32),
+            (.., Some(Short { at: At::Front(column), way: Way::Text, .. })) => What::Text(column as u32),
+            (.., Some(short)) => What::Short(Box::new(short)),
             _ => What::Field(Box::new(field.clone())),
         };
         Output::new(what, field.word.as_ref())
@@ -413,16 +421,6 @@ pub(crate) struct Field {
     pub(crate) word: Option<Word>,
     /// What is tested on the short way.
     pub(crate) tests: Option<Box<Tests>>,
-    /// A column that is nothing but a number or a text, whose short way needs no more said.
-    pub(crate) plain: Plain,
-}
-
-/// Columns about which nothing is declared but their type.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Plain {
-    No,
-    Number,
-    Text,
 }
 
 /// An integer of a packet whose value is `raw * factor + addend` with so many places, all within 64 bits. Nearly every field of a

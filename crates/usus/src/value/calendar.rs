@@ -17,6 +17,10 @@ impl Date {
         if !(0..=9999).contains(&year) {
             return None;
         }
+        // Every month has 28 days.
+        if (1..=12).contains(&month) && (1..=28).contains(&day) {
+            return Some(Date { year, month, day });
+        }
         jiff::civil::Date::new(year, i8::try_from(month).ok()?, i8::try_from(day).ok()?).ok()?;
         Some(Date { year, month, day })
     }
@@ -155,6 +159,22 @@ enum Part {
     Second,
 }
 
+impl Part {
+    /// Its place among the three of its kind.
+    fn index(self) -> usize {
+        match self {
+            Part::Year | Part::Hour => 0,
+            Part::Month | Part::Minute => 1,
+            Part::Day | Part::Second => 2,
+        }
+    }
+}
+
+/// The year that two digits mean.
+pub(crate) fn full_year(two_digits: i16) -> i16 {
+    two_digits + if two_digits >= 80 { 1900 } else { 2000 }
+}
+
 /// What a layout is for: `m` means the month in a date and the minute in a time of day.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum LayoutOf {
@@ -198,6 +218,17 @@ impl Layout {
         (seen.len() == 3).then_some(Layout(steps))
     }
 
+    /// Which of three pairs of digits are the parts, in the order year, month, day or hour, minute, second, if the layout is nothing but
+    /// these.
+    pub(crate) fn pairs(&self) -> Option<[usize; 3]> {
+        let mut places = [0; 3];
+        for (place, step) in self.0.iter().enumerate() {
+            let Step::Digits(part, 2) = *step else { return None };
+            places[part.index()] = place;
+        }
+        Some(places)
+    }
+
     /// How often `separator` stands in the layout: a value may span as many columns more.
     pub(crate) fn count(&self, separator: u8) -> usize {
         self.0.iter().filter(|step| **step == Step::Literal(separator)).count()
@@ -219,14 +250,9 @@ impl Layout {
                         value = value * 10 + i16::from(byte - b'0');
                     }
                     if part == Part::Year && width == 2 {
-                        value += if value >= 80 { 1900 } else { 2000 };
+                        value = full_year(value);
                     }
-                    let index = match part {
-                        Part::Year | Part::Hour => 0,
-                        Part::Month | Part::Minute => 1,
-                        Part::Day | Part::Second => 2,
-                    };
-                    parts[index] = value;
+                    parts[part.index()] = value;
                     text = rest;
                 }
             }

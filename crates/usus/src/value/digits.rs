@@ -1,6 +1,9 @@
-//! Digits of texts, eight at a time.
+//! Digits of texts, eight at a time: numbers, degrees, dates and times of day as they are nearly always sent. What is sent otherwise is
+//! left to the long ways.
 
 use alloc::vec::Vec;
+
+use super::{Clock, Date, full_year};
 
 const DIGITS: u64 = u64::from_ne_bytes([b'0'; 8]);
 const POINTS: u64 = u64::from_ne_bytes([b'.'; 8]);
@@ -93,11 +96,7 @@ pub(crate) fn short(text: &[u8], wide: &[u8]) -> Option<(i64, u8)> {
         let behind = word >> place >> 8 << 8 << place;
         (before << 8 | behind, (56 - place) / 8)
     };
-    // Neighbours are put together to pairs, fours, and the whole.
-    let value = digits & 0x0F0F_0F0F_0F0F_0F0F;
-    let value = value.wrapping_mul(10 << 8 | 1) >> 8 & 0x00FF_00FF_00FF_00FF;
-    let value = value.wrapping_mul(100 << 16 | 1) >> 16 & 0x0000_FFFF_0000_FFFF;
-    let value = (value.wrapping_mul(10_000 << 32 | 1) >> 32) as i64;
+    let value = together(digits & 0x0F0F_0F0F_0F0F_0F0F) as i64;
     match negative {
         0 => Some((value, places as u8)),
         // The sign of a negative zero would be lost.
@@ -105,14 +104,135 @@ pub(crate) fn short(text: &[u8], wide: &[u8]) -> Option<(i64, u8)> {
     }
 }
 
+/// The number that one to eight digits are. `wide` begins with `text`.
+#[inline(always)]
+pub(crate) fn whole(text: &[u8], wide: &[u8]) -> Option<u64> {
+    let length = text.len();
+    if !(1..=8).contains(&length) {
+        return None;
+    }
+    let values = (eight_of(text, wide) ^ DIGITS) << (64 - 8 * length);
+    all_digits(values).then(|| together(values))
+}
+
+/// The three numbers that six digits are, two digits each. `wide` begins with `text`, of which the first six characters are taken.
+#[inline(always)]
+pub(crate) fn pairs(text: &[u8], wide: &[u8]) -> Option<[u8; 3]> {
+    let text = text.get(..6)?;
+    let values = (eight_of(text, wide) ^ DIGITS) << 16 >> 16;
+    let pairs = values.wrapping_mul(10 << 8 | 1) >> 8;
+    all_digits(values).then_some([pairs as u8, (pairs >> 16) as u8, (pairs >> 32) as u8])
+}
+
+/// A time of day from six digits and perhaps a fraction: `hhmmss`, `hhmmss.ss`.
+#[inline(always)]
+pub(crate) fn clock(text: &[u8], wide: &[u8]) -> Option<Clock> {
+    let [hour, minute, second] = pairs(text, wide)?;
+    let (nanosecond, digits) = match text.len() {
+        6 => (0, 0),
+        _ if text[6] == b'.' && text.len() > 7 => {
+            let digits = text.len() - 7;
+            let fraction = whole(&text[7..], &wide[7..])? * 10;
+            ((fraction * POWERS[8 - digits]) as u32, digits)
+        }
+        _ => return None,
+    };
+    Clock::new(hour, minute, second, nanosecond, digits as u8)
+}
+
+/// A date of three pairs of digits, whose places are given in the order year, month, day.
+#[inline(always)]
+pub(crate) fn date(text: &[u8], wide: &[u8], order: [usize; 3]) -> Option<Date> {
+    if text.len() != 6 {
+        return None;
+    }
+    let pairs = pairs(text, wide)?;
+    let [year, month, day] = order.map(|place| pairs[place]);
+    Date::new(full_year(year.into()), month, day)
+}
+
+/// Degrees and minutes as `dddmm.mmmm`, with the letter of the hemisphere: a coefficient and its places. Rounded as said at the long
+/// way, half to even, to three places more than the minutes had, and at least seven.
+#[inline(always)]
+pub(crate) fn degrees(text: &[u8], wide: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Option<(i64, u8)> {
+    let &[letter] = letter else { return None };
+    if letter != letters[0] && letter != letters[1] {
+        return None;
+    }
+    let point = (3..=5).find(|&place| text.get(place) == Some(&b'.'))?;
+    let places = text.len() - point - 1;
+    if !(1..=5).contains(&places) {
+        return None;
+    }
+    let whole_part = whole(&text[..point], wide)?;
+    let fraction = whole(&text[point + 1..], &wide[point + 1..])?;
+    let (degrees, minutes) = (whole_part / 100, whole_part % 100);
+    if minutes >= 60 || degrees > u64::from(most) {
+        return None;
+    }
+    let shown = (places + 3).max(7);
+    // The minutes at the places shown are sixty times the degrees there.
+    let sixtieths = (degrees * 60 + minutes) * POWERS[shown] + fraction * POWERS[shown - places];
+    let (quotient, rest) = (sixtieths / 60, sixtieths % 60);
+    let value = quotient + u64::from(rest > 30 || (rest == 30 && quotient % 2 == 1));
+    let south = letter == letters[1];
+    // The sign of a negative zero would be lost.
+    let fits = value <= u64::from(most) * POWERS[shown] && !(south && value == 0);
+    fits.then_some((if south { -(value as i64) } else { value as i64 }, shown as u8))
+}
+
+/// The powers of ten.
+const POWERS: [u64; 9] = [1, 10, 100, 1_000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000];
+
+/// Whether a number of `coefficient` and `places` lies between whole numbers; nothing if that needs more room.
+#[inline(always)]
+pub(crate) fn is_between(coefficient: i64, places: u8, low: i64, high: i64) -> Option<bool> {
+    let unit = *POWERS.get(usize::from(places))? as i64;
+    Some((low * unit..=high * unit).contains(&coefficient))
+}
+
+/// Whether a text of one to eight characters is nothing but printable ASCII without blanks. `wide` begins with `text`.
+#[inline(always)]
+pub(crate) fn is_graphic(text: &[u8], wide: &[u8]) -> bool {
+    let length = text.len();
+    if !(1..=8).contains(&length) {
+        return false;
+    }
+    // What is not there counts as a character that is.
+    let word = eight_of(text, wide) << (64 - 8 * length) | DIGITS >> (8 * length - 1) >> 1;
+    let low = word & LOW_BITS;
+    // Below `!`, the top bit stays clear; from DEL on, it is set.
+    (low + u64::from_ne_bytes([0x80 - b'!'; 8])) & !(low + u64::from_ne_bytes([1; 8])) & !word & !LOW_BITS == !LOW_BITS
+}
+
+/// The first eight bytes of a text of at most eight, low byte first; what lies behind it is of no account.
+#[inline(always)]
+fn eight_of(text: &[u8], wide: &[u8]) -> u64 {
+    match wide.first_chunk::<8>() {
+        Some(eight) => u64::from_le_bytes(*eight),
+        None => text.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte)),
+    }
+}
+
+/// Whether all bytes are below ten.
+#[inline(always)]
+fn all_digits(values: u64) -> bool {
+    ((values & LOW_BITS) + u64::from_ne_bytes([0x76; 8]) | values) & !LOW_BITS == 0
+}
+
+/// The number that eight digits are, the first one in the lowest byte: neighbours are put together to pairs, fours, and the whole.
+#[inline(always)]
+fn together(digits: u64) -> u64 {
+    let value = digits.wrapping_mul(10 << 8 | 1) >> 8 & 0x00FF_00FF_00FF_00FF;
+    let value = value.wrapping_mul(100 << 16 | 1) >> 16 & 0x0000_FFFF_0000_FFFF;
+    value.wrapping_mul(10_000 << 32 | 1) >> 32
+}
+
 /// The characters behind the sign, the last one in the highest byte, and the top bit of the byte that is a point. Nothing if others
 /// than digits and one point are in it.
 #[inline(always)]
 fn word_of(text: &[u8], wide: &[u8], sign: usize, length: usize) -> Option<(u64, u64)> {
-    let eight = match wide.get(sign..).and_then(|rest| rest.first_chunk::<8>()) {
-        Some(eight) => u64::from_le_bytes(*eight),
-        None => text[sign..].iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte)),
-    };
+    let eight = eight_of(&text[sign..], &wide[sign..]);
     let unused = 64 - 8 * length as u32;
     let word = eight << unused;
     // The top bit of each byte that is a point, exactly: no borrow runs from one byte into the next.
@@ -120,8 +240,7 @@ fn word_of(text: &[u8], wide: &[u8], sign: usize, length: usize) -> Option<(u64,
     let points = !(((other & LOW_BITS) + LOW_BITS) | other | LOW_BITS);
     // Every other byte that is there is a digit: below ten once the zero is taken away, with a point taken for a digit.
     let values = (word ^ DIGITS) & !(points >> 7).wrapping_mul(0xFF) >> unused << unused;
-    let fits = ((values & LOW_BITS) + u64::from_ne_bytes([0x76; 8]) | values) & !LOW_BITS == 0;
-    (fits && points & points.wrapping_sub(1) == 0).then_some((word, points))
+    (all_digits(values) && points & points.wrapping_sub(1) == 0).then_some((word, points))
 }
 
 #[cfg(test)]

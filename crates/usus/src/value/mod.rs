@@ -8,7 +8,7 @@ use alloc::vec::Vec;
 use core::fmt;
 
 pub use calendar::{Clock, Date};
-pub(crate) use calendar::{Layout, LayoutOf};
+pub(crate) use calendar::{Layout, LayoutOf, full_year};
 pub use decimal::Decimal;
 pub use digits::Written;
 

@@ -1,0 +1,126 @@
+//! Columns of texts with a short way to their values: the columns that instruments send most.
+//!
+//! A short way gives the same readings as the long one, or leaves the column to it.
+
+use alloc::boxed::Box;
+use alloc::vec::Vec;
+
+use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw};
+use crate::value::Decimal;
+
+/// A column, or a few of them, with the short way to its value.
+#[derive(Clone)]
+pub(crate) struct Short {
+    pub(crate) at: At,
+    pub(crate) way: Way,
+    /// The field by the long way.
+    pub(crate) field: Field,
+}
+
+/// The short way to a value.
+#[derive(Clone)]
+pub(crate) enum Way {
+    /// There is none but that a column may be empty or not there.
+    Long,
+    /// A number as it is.
+    Number,
+    /// A text as it is.
+    Text,
+    /// Characters from the first to before the second, as they are.
+    Characters(usize, usize),
+    /// A number in a whole range.
+    Range(i64, i64),
+    /// A number as it is if a column from the item's start holds this one character: the unit in which it is given.
+    Unit { column: usize, letter: u8 },
+    /// Names of small whole numbers, in their order.
+    Codes(Box<[Option<Box<str>>]>),
+    /// Names of single characters.
+    Letters(Box<[(u8, Box<str>)]>),
+    /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
+    Degrees { most: u8, letters: [u8; 2] },
+    /// Six digits and perhaps a fraction: `hhmmss`.
+    Clock,
+    /// Six digits: which of the three pairs is the year, which the month, which the day.
+    Date([usize; 3]),
+}
+
+/// Numbers with names that are looked up at once.
+const MOST_CODES: i64 = 64;
+
+impl Short {
+    /// The short way to a field of a text, if it is a column or several.
+    pub(super) fn of(field: &Field) -> Option<Short> {
+        let way = match field.raw {
+            Raw::Characters(first, end) if is_bare_text(field) => Way::Characters(first, end),
+            Raw::Columns(1) if field.no_data.is_empty() => way(field),
+            Raw::Columns(2) if field.no_data.is_empty() && field.range.is_none() => match field.meaning {
+                Meaning::Degrees { most, letters } => Way::Degrees { most, letters },
+                _ => return None,
+            },
+            Raw::Columns(1) => Way::Long,
+            _ => return None,
+        };
+        Some(Short { at: field.at, way, field: field.clone() })
+    }
+}
+
+fn is_bare_text(field: &Field) -> bool {
+    let text = matches!(&field.meaning, Meaning::Text { fill: None, codes } if codes.is_empty());
+    text && field.no_data.is_empty()
+}
+
+fn way(field: &Field) -> Way {
+    let way = match (&field.meaning, field.range) {
+        (Meaning::Number { of: NumberOf::Decimal, convert, codes }, Some([low, high])) => {
+            let bound = |bound: Decimal| i32::try_from(bound.to_integer()?).ok().map(i64::from);
+            let bare = convert.is_nothing() && codes.is_empty();
+            bound(low).zip(bound(high)).filter(|_| bare).map(|(low, high)| Way::Range(low, high))
+        }
+        (Meaning::Number { of: NumberOf::Decimal, convert, codes }, None) if codes.is_empty() => {
+            if convert.is_nothing() { Some(Way::Number) } else { unit(convert) }
+        }
+        (Meaning::Number { of: NumberOf::Decimal, convert, codes }, None) if convert.is_nothing() => {
+            let mut names = Vec::new();
+            let placed = codes.iter().rev().try_for_each(|(number, name)| {
+                let number = i64::try_from(number.to_integer()?).ok()?;
+                if !(0..MOST_CODES).contains(&number) {
+                    return None;
+                }
+                if names.len() <= number as usize {
+                    names.resize(number as usize + 1, None);
+                }
+                names[number as usize] = Some(name.clone());
+                Some(())
+            });
+            placed.map(|()| Way::Codes(names.into()))
+        }
+        (Meaning::Text { fill: None, codes }, None) => {
+            let letter = |(code, name): &(Box<[u8]>, Box<str>)| match **code {
+                [letter] if letter.is_ascii_graphic() => Some((letter, name.clone())),
+                _ => None,
+            };
+            match codes.is_empty() {
+                true => Some(Way::Text),
+                false => codes.iter().map(letter).collect::<Option<_>>().map(Way::Letters),
+            }
+        }
+        (Meaning::Clock(layout), None) if layout.pairs() == Some([0, 1, 2]) => Some(Way::Clock),
+        (Meaning::Date(layout), None) => layout.pairs().map(Way::Date),
+        _ => None,
+    };
+    way.unwrap_or(Way::Long)
+}
+
+/// The way of a number that may be given in several units.
+fn unit(convert: &Convert) -> Option<Way> {
+    let Convert { scale: None, add: None, unit: Some(unit) } = convert else { return None };
+    // The unit's own column is looked up in it as it stands: by the first of its codes that fits.
+    let (Raw::Columns(1), At::Front(column)) = (&unit.field.raw, unit.field.at) else { return None };
+    let (Constant::Text(text), _) = unit.units.iter().find(|(_, conversion)| conversion.is_identity())? else {
+        return None;
+    };
+    match **text {
+        [letter] if letter.is_ascii_graphic() => Some(Way::Unit { column, letter }),
+        _ => None,
+    }
+}
