@@ -43,18 +43,17 @@ pub(crate) enum Choice {
     Unclaimed,
 }
 
-/// Choices made before, by the bytes that decide them. A cache: it changes speed only.
+/// Choices made before, by the bytes that decide them: two for each of some places. A cache: it changes speed only.
 #[derive(Clone, Debug)]
-pub(crate) struct Choices([Option<(Key, Choice)>; SLOTS]);
-
-const SLOTS: usize = 64;
+pub(crate) struct Choices([[(Key, Choice); 2]; 32]);
 
 /// The deciding bytes, and how many they are with the frame's number.
 type Key = (u64, u32);
 
 impl Default for Choices {
     fn default() -> Choices {
-        Choices([None; SLOTS])
+        // No frame has this number.
+        Choices([[((0, u32::MAX), Choice::Undecided); 2]; 32])
     }
 }
 
@@ -68,15 +67,15 @@ impl Choices {
             return choices[usize::from(*byte)];
         }
         let Some(key) = key(number, frame, header) else { return choose(&plan.kinds, &plan.ignores, frame, header) };
-        let slot = (key.0.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 58) as usize;
-        match &self.0[slot] {
-            Some((known, choice)) if *known == key => *choice,
-            _ => {
-                let choice = choose(&plan.kinds, &plan.ignores, frame, header);
-                self.0[slot] = Some((key, choice));
-                choice
+        let pair = &mut self.0[(key.0.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 59) as usize];
+        for slot in &*pair {
+            if slot.0 == key {
+                return slot.1;
             }
         }
+        let choice = choose(&plan.kinds, &plan.ignores, frame, header);
+        *pair = [(key, choice), pair[0]];
+        choice
     }
 }
 

@@ -395,10 +395,14 @@ impl<'a> Item<'a> {
     /// Shows each field to a visitor, in the order of the schema.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        for (schema, output) in self.schema.iter().zip(self.outputs) {
-            match self.cells.columns.is_empty() {
-                true => visit_bytes(schema, output, &self.cells, self.base, visitor),
-                false => visit_column(schema, output, &self.cells, self.base, visitor),
+        let fields = self.schema.iter().zip(self.outputs);
+        if self.cells.columns.is_empty() {
+            for (schema, output) in fields {
+                visit_bytes(schema, output, &self.cells, self.base, visitor);
+            }
+        } else {
+            for (schema, output) in fields {
+                visit_column(schema, output, &self.cells, self.base, visitor);
             }
         }
     }

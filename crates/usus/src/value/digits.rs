@@ -8,6 +8,10 @@ use super::{Clock, Date, full_year};
 const DIGITS: u64 = u64::from_ne_bytes([b'0'; 8]);
 const POINTS: u64 = u64::from_ne_bytes([b'.'; 8]);
 const LOW_BITS: u64 = u64::from_ne_bytes([0x7F; 8]);
+const TOP_BITS: u64 = !LOW_BITS;
+const ONES: u64 = u64::from_ne_bytes([1; 8]);
+/// A point as a digit.
+const POINT: u8 = b'.' ^ b'0';
 
 /// A decimal number as it was written, in the form in which it is also shown: at least one digit before the point, none of them a zero
 /// too many, at least one behind it if there is a point, and a minus sign or none.
@@ -83,20 +87,24 @@ pub(crate) fn short(text: &[u8], wide: &[u8]) -> Option<(i64, u8)> {
     if !(1..=8).contains(&length) {
         return None;
     }
-    let (word, points) = word_of(text, wide, negative, length)?;
-    if length == 1 && points != 0 {
+    // Digits become their values, a point becomes POINT, and what is not there zero.
+    let word = (eight_of(&text[negative..], &wide[negative..]) ^ DIGITS) << (64 - 8 * length);
+    // The top bit of the lowest byte that is a point, and perhaps others above it, which are told by not being digits.
+    let other = word ^ u64::from_ne_bytes([POINT; 8]);
+    let points = other.wrapping_sub(ONES) & !other & TOP_BITS;
+    let (digits, places) = match points {
+        0 => (word, 0),
+        _ if length == 1 => return None,
+        _ => {
+            // The digits before the point move up by one.
+            let below = ((points & points.wrapping_neg()) >> 7) - 1;
+            ((word & below) << 8 | word & !(below << 8 | 0xFF), (63 - points.trailing_zeros()) / 8)
+        }
+    };
+    if !all_digits(digits) {
         return None;
     }
-    let (digits, places) = if points == 0 {
-        (word, 0)
-    } else {
-        // The characters before the point move up by one.
-        let place = points.trailing_zeros() - 7;
-        let before = word & ((1 << place) - 1);
-        let behind = word >> place >> 8 << 8 << place;
-        (before << 8 | behind, (56 - place) / 8)
-    };
-    let value = together(digits & 0x0F0F_0F0F_0F0F_0F0F) as i64;
+    let value = together(digits) as i64;
     match negative {
         0 => Some((value, places as u8)),
         // The sign of a negative zero would be lost.
