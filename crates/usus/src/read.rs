@@ -171,15 +171,7 @@ impl<'a> Cells<'a> {
                 Err(reading) => reading,
             },
             What::Bit => self.bit(&output.word, base),
-            What::Number(column) => match self.column(base + *column as usize) {
-                Some(text) => number_reading(text.text),
-                None => Reading::absent(Absent::NotSent),
-            },
-            What::Text(column) => match self.column(base + *column as usize) {
-                Some(text) => text_reading(text.text),
-                None => Reading::absent(Absent::NotSent),
-            },
-            What::Short(short) => self.reading(&short.field, base),
+            What::Column { field, .. } => self.reading(field, base),
             What::Field(field) => self.reading(field, base),
             What::Flag(field, bit) => self.flag(field, *bit, base),
             What::Group(_) => Reading::absent(Absent::NotSent),
@@ -189,10 +181,9 @@ impl<'a> Cells<'a> {
     /// One column.
     #[inline(always)]
     pub(crate) fn column(&self, column: usize) -> Option<Column<'a>> {
-        let start = *self.columns.get(column)? as usize;
-        let end = *self.columns.get(column + 1)? as usize;
-        let wide = self.wide.get(start..)?;
-        Some(Column { text: wide.get(..(end - 1).checked_sub(start)?)?, wide })
+        let [start, end] = *self.columns.get(column..)?.first_chunk::<2>()?;
+        let wide = self.wide.get(start as usize..)?;
+        Some(Column { text: wide.get(..(end - 1).checked_sub(start)? as usize)?, wide })
     }
 
     /// The bit that a word is.
@@ -337,12 +328,6 @@ pub(crate) fn number_reading(text: &[u8]) -> Reading<'_> {
         return Reading::absent(Absent::Empty);
     }
     Decimal::parse(text).map_or(Reading::invalid(), |number| Reading::good(Value::Decimal(number)))
-}
-
-/// The reading of a column that is nothing but a text.
-#[inline]
-pub(crate) fn text_reading(text: &[u8]) -> Reading<'_> {
-    if text.trim_ascii().is_empty() { Reading::absent(Absent::Empty) } else { text_value(text, None, &[]) }
 }
 
 /// Degrees are rounded, half to even, to three places more than the minutes had, and at least seven: enough to get the minutes

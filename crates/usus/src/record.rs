@@ -4,8 +4,8 @@ use core::fmt;
 
 use crate::decoder::Marks;
 use crate::event::LineId;
-use crate::plan::{At, Group, Output, Plan, Short, Way, What};
-use crate::read::{Cells, Column, number_reading, text_reading};
+use crate::plan::{At, Group, Output, Plan, Way, What};
+use crate::read::{Cells, Column, number_reading};
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
 use crate::value::{Absent, Decimal, Quality, Reading, Text, Value, Written, digits};
@@ -210,7 +210,7 @@ fn visit_bytes<'a, V: Visit>(
     }
 }
 
-/// Shows a field of a text. The commonest ways are the shortest.
+/// Shows a field of a text, by its short way if that leads to its value.
 #[inline(always)]
 fn visit_column<'a, V: Visit>(
     schema: &FieldSchema,
@@ -219,108 +219,82 @@ fn visit_column<'a, V: Visit>(
     base: usize,
     visitor: &mut V,
 ) {
-    match &output.what {
-        What::Number(column) => match cells.column(base + *column as usize) {
-            Some(column) => visit_number(schema, column, visitor),
-            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
-        },
-        What::Text(column) => match cells.column(base + *column as usize) {
-            Some(Column { text, wide }) if digits::is_graphic(text, wide) => {
-                visitor.reading(schema, Reading::good(Value::Text(Text(text))));
-            }
-            Some(column) => visitor.reading(schema, text_reading(column.text)),
-            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
-        },
-        What::Short(short) => visit_short(schema, short, cells, base, visitor),
-        _ => visitor.reading(schema, cells.output(output, base)),
+    let shown = match &output.what {
+        What::Column { first, way, .. } => try_short(schema, base + *first as usize, way, cells, base, visitor),
+        _ => None,
+    };
+    if shown.is_none() {
+        visitor.reading(schema, cells.output(output, base));
     }
 }
 
-/// Shows a field by its short way, or else by the long one.
-#[inline(always)]
-fn visit_short<'a, V: Visit>(schema: &FieldSchema, short: &'a Short, cells: &Cells<'a>, base: usize, visitor: &mut V) {
-    if try_short(schema, short, cells, base, visitor).is_none() {
-        visitor.reading(schema, cells.reading(&short.field, base));
-    }
-}
-
-/// Shows a field by its short way, if that leads to its value.
+/// Shows a column by its short way, if that leads to its value.
 #[inline(always)]
 fn try_short<'a, V: Visit>(
     schema: &FieldSchema,
-    short: &'a Short,
+    column: usize,
+    way: &'a Way,
     cells: &Cells<'a>,
     base: usize,
     visitor: &mut V,
 ) -> Option<()> {
-    if let Way::Characters(first, end) = short.way {
-        let text = cells.bytes.get(first..end.min(cells.bytes.len()))?;
+    if let Way::Characters(first, end) = *way {
+        let (first, end) = (usize::from(first), usize::from(end).min(cells.bytes.len()));
+        let text = cells.bytes.get(first..end)?;
         if digits::is_graphic(text, &cells.wide[first..]) {
             visitor.reading(schema, Reading::good(Value::Text(Text(text))));
             return Some(());
         }
         return None;
     }
-    let place = cells.start(short.at, base)?;
-    let column @ Column { text, wide } = cells.column(place)?;
-    if text.is_empty() && !matches!(short.way, Way::Degrees { .. }) {
-        visitor.reading(schema, Reading::absent(Absent::Empty));
-        return Some(());
-    }
-    let value = match &short.way {
-        Way::Range(low, high) => {
-            let (coefficient, places) = digits::short(text, wide)?;
-            if !digits::is_between(coefficient, places, *low, *high)? {
-                return None;
-            }
-            visit_number(schema, column, visitor);
-            return Some(());
-        }
-        Way::Unit { column: beside, letter } => {
-            if cells.column(base + *beside)?.text != [*letter] {
-                return None;
-            }
-            visit_number(schema, column, visitor);
-            return Some(());
-        }
+    let Column { text, wide } = cells.column(column)?;
+    let value = match way {
         Way::Degrees { most, letters } => {
-            let beside = cells.column(place + 1).map_or(&b""[..], |column| column.text);
-            if text.is_empty() && beside.is_empty() {
-                visitor.reading(schema, Reading::absent(Absent::Empty));
-            } else {
+            let beside = cells.column(column + 1).map_or(&b""[..], |column| column.text);
+            if !text.is_empty() || !beside.is_empty() {
                 let (coefficient, places) = digits::degrees(text, wide, beside, *most, *letters)?;
                 visitor.number(schema, coefficient, places, Quality::Good);
+                return Some(());
             }
-            return Some(());
+            Value::Absent(Absent::Empty)
+        }
+        _ if text.is_empty() => Value::Absent(Absent::Empty),
+        Way::Number => return visit_number(schema, text, wide, visitor),
+        Way::Range(low, high) => {
+            let (coefficient, places) = digits::short(text, wide)?;
+            let inside = digits::is_between(coefficient, places, (*low).into(), (*high).into())?;
+            return if inside { visit_number(schema, text, wide, visitor) } else { None };
+        }
+        Way::Unit { column: beside, letter } => {
+            let unit = cells.column(base + *beside as usize)?.text;
+            return if unit == [*letter] { visit_number(schema, text, wide, visitor) } else { None };
         }
         Way::Codes(names) => {
             let (number, 0) = digits::short(text, wide)? else { return None };
             let name = names.get(number as usize)?.as_deref()?;
             Value::Code { number: Decimal::from_integer(number), name }
         }
+        Way::Text if !digits::is_graphic(text, wide) => return None,
+        Way::Text => Value::Text(Text(text)),
         Way::Letters(names) => Value::Text(Text(names.iter().find(|(letter, _)| text == [*letter])?.1.as_bytes())),
         Way::Clock => Value::Clock(digits::clock(text, wide)?),
         Way::Date(order) => Value::Date(digits::date(text, wide, *order)?),
-        Way::Long | Way::Number | Way::Text | Way::Characters(..) => return None,
+        Way::Long | Way::Characters(..) => return None,
     };
     visitor.reading(schema, Reading::good(value));
     Some(())
 }
 
+/// Shows a number that is written shortly.
 #[inline(always)]
-fn visit_number<V: Visit>(schema: &FieldSchema, column: Column<'_>, visitor: &mut V) {
-    let Column { text, wide } = column;
-    if text.is_empty() {
-        return visitor.reading(schema, Reading::absent(Absent::Empty));
-    }
+fn visit_number<V: Visit>(schema: &FieldSchema, text: &[u8], wide: &[u8], visitor: &mut V) -> Option<()> {
     if V::WRITTEN {
-        if let Some(number) = Written::of(text, wide) {
-            return visitor.written(schema, number);
-        }
-    } else if let Some((coefficient, places)) = digits::short(text, wide) {
-        return visitor.number(schema, coefficient, places, Quality::Good);
+        visitor.written(schema, Written::of(text, wide)?);
+    } else {
+        let (coefficient, places) = digits::short(text, wide)?;
+        visitor.number(schema, coefficient, places, Quality::Good);
     }
-    visitor.reading(schema, number_reading(text));
+    Some(())
 }
 
 /// A field of a record: one reading, or the items of a group.

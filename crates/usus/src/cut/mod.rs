@@ -257,7 +257,7 @@ impl Scan {
         }
         let Some(open) = &mut self.open else { return false };
         let (from, to) = (open.seen.max(view.base), end.min(open.start + limits::SENTENCE as u64));
-        let stopped = from >= to || view.between(from, to).iter().any(|byte| !(sentence::FLOOR..=b'~').contains(byte));
+        let stopped = from >= to || view.between(from, to).iter().any(|byte| !(b'+'..=b'~').contains(byte));
         open.seen = to;
         if stopped {
             self.open = None;

@@ -76,11 +76,9 @@ pub(crate) const STANDARD_LENGTH: usize = 82;
 /// columns.
 #[inline(always)]
 fn pass(start: u8, presence: Presence, separator: u8, text: &[u8], columns: &mut Vec<u32>) -> Option<(usize, u8)> {
-    let equal = |bytes: i8x16, byte: u8| bytes.simd_eq(i8x16::splat(byte as i8));
-    // Signed, bytes above ASCII are below the space.
-    let unprintable = |bytes: i8x16| i8x16::splat(b' ' as i8).simd_gt(bytes) | equal(bytes, 0x7F);
+    // All that stops a sentence stands below `+`, or is DEL; signed, bytes above ASCII are below. A few that do not stop it do so, too.
     let mut pass = Pass::new(text, separator, columns, |bytes| {
-        equal(bytes, b'*') | equal(bytes, b'$') | equal(bytes, b'!') | unprintable(bytes)
+        i8x16::splat(b'+' as i8).simd_gt(bytes) | bytes.simd_eq(i8x16::splat(0x7F))
     });
     loop {
         let stop = pass.next_stop()?;
@@ -89,9 +87,6 @@ fn pass(start: u8, presence: Presence, separator: u8, text: &[u8], columns: &mut
         }
     }
 }
-
-/// Below this character stand all that may stop a sentence, but those that are no printable ASCII, which lie above it.
-pub(super) const FLOOR: u8 = b'*' + 1;
 
 /// Whether a byte ends a sentence, or cannot be in one. The start characters are reserved: a second `$` begins another sentence, and so
 /// does a second `!` behind a first one.

@@ -29,7 +29,7 @@ use crate::unit::Conversion;
 use crate::value::{Decimal, Layout};
 
 pub use layout::LayoutRow;
-pub(crate) use short::{Short, Way};
+pub(crate) use short::Way;
 pub(crate) use signature::{Signature, Signatures};
 
 pub use select::{UnknownName, Wants};
@@ -315,12 +315,12 @@ pub(crate) enum What {
     Bit,
     /// An integer of a packet with marks, codes or a range, too.
     Tested(Box<Tested>),
-    /// A column that is nothing but a number.
-    Number(u32),
-    /// A column that is nothing but a text.
-    Text(u32),
-    /// Another column with a short way.
-    Short(Box<Short>),
+    /// A column of a text with a short way.
+    Column {
+        first: u32,
+        way: Way,
+        field: Box<Field>,
+    },
     Field(Box<Field>),
     Flag(Box<Field>, u8),
     Group(Box<Group>),
@@ -339,7 +339,7 @@ impl Output {
 
     /// The output of a field.
     fn of(field: &Field) -> Output {
-        let short = Short::of(field);
+        let short = short::short(field);
         let what = match (&field.word, &field.tests, short) {
             (Some(_), None, _) => What::Integer,
             (Some(_), Some(tests), _) => {
@@ -349,9 +349,7 @@ impl Output {
                 };
                 What::Tested(Box::new(Tested { tests: (**tests).clone(), names }))
             }
-            (.., Some(Short { at: At::Front(column), way: Way::Number, .. })) => What::Number(column as u32),
-            (.., Some(Short { at: At::Front(column), way: Way::Text, .. })) => What::Text(column as u32),
-            (.., Some(short)) => What::Short(Box::new(short)),
+            (.., Some((first, way))) => What::Column { first, way, field: Box::new(field.clone()) },
             _ => What::Field(Box::new(field.clone())),
         };
         Output::new(what, field.word.as_ref())

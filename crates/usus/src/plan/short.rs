@@ -8,60 +8,53 @@ use alloc::vec::Vec;
 use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw};
 use crate::value::Decimal;
 
-/// A column, or a few of them, with the short way to its value.
-#[derive(Clone)]
-pub(crate) struct Short {
-    pub(crate) at: At,
-    pub(crate) way: Way,
-    /// The field by the long way.
-    pub(crate) field: Field,
-}
-
-/// The short way to a value.
+/// The short way to the value of a column. Small, since many lie side by side.
 #[derive(Clone)]
 pub(crate) enum Way {
-    /// There is none but that a column may be empty or not there.
+    /// There is none but that the column may be empty or not there.
     Long,
     /// A number as it is.
     Number,
     /// A text as it is.
     Text,
-    /// Characters from the first to before the second, as they are.
-    Characters(usize, usize),
+    /// Not a column, but characters from the first to before the second, as they are.
+    Characters(u16, u16),
     /// A number in a whole range.
-    Range(i64, i64),
+    Range(i32, i32),
     /// A number as it is if a column from the item's start holds this one character: the unit in which it is given.
-    Unit { column: usize, letter: u8 },
+    Unit { column: u32, letter: u8 },
     /// Names of small whole numbers, in their order.
-    Codes(Box<[Option<Box<str>>]>),
+    Codes(Box<Vec<Option<Box<str>>>>),
     /// Names of single characters.
-    Letters(Box<[(u8, Box<str>)]>),
+    Letters(Box<Vec<(u8, Box<str>)>>),
     /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
     Degrees { most: u8, letters: [u8; 2] },
     /// Six digits and perhaps a fraction: `hhmmss`.
     Clock,
     /// Six digits: which of the three pairs is the year, which the month, which the day.
-    Date([usize; 3]),
+    Date([u8; 3]),
 }
 
 /// Numbers with names that are looked up at once.
 const MOST_CODES: i64 = 64;
 
-impl Short {
-    /// The short way to a field of a text, if it is a column or several.
-    pub(super) fn of(field: &Field) -> Option<Short> {
-        let way = match field.raw {
-            Raw::Characters(first, end) if is_bare_text(field) => Way::Characters(first, end),
-            Raw::Columns(1) if field.no_data.is_empty() => way(field),
-            Raw::Columns(2) if field.no_data.is_empty() && field.range.is_none() => match field.meaning {
-                Meaning::Degrees { most, letters } => Way::Degrees { most, letters },
-                _ => return None,
-            },
-            Raw::Columns(1) => Way::Long,
+/// The short way to a field of a text, if it is a column or several counted from the front, and the first of them.
+pub(super) fn short(field: &Field) -> Option<(u32, Way)> {
+    let At::Front(column) = field.at else { return None };
+    let bare = field.no_data.is_empty() && field.range.is_none();
+    let way = match field.raw {
+        Raw::Characters(first, end) if is_bare_text(field) => {
+            Way::Characters(u16::try_from(first).ok()?, u16::try_from(end).ok()?)
+        }
+        Raw::Columns(1) if field.no_data.is_empty() => way(field),
+        Raw::Columns(1) => Way::Long,
+        Raw::Columns(2) if bare => match field.meaning {
+            Meaning::Degrees { most, letters } => Way::Degrees { most, letters },
             _ => return None,
-        };
-        Some(Short { at: field.at, way, field: field.clone() })
-    }
+        },
+        _ => return None,
+    };
+    Some((u32::try_from(column).ok()?, way))
 }
 
 fn is_bare_text(field: &Field) -> bool {
@@ -72,7 +65,7 @@ fn is_bare_text(field: &Field) -> bool {
 fn way(field: &Field) -> Way {
     let way = match (&field.meaning, field.range) {
         (Meaning::Number { of: NumberOf::Decimal, convert, codes }, Some([low, high])) => {
-            let bound = |bound: Decimal| i32::try_from(bound.to_integer()?).ok().map(i64::from);
+            let bound = |bound: Decimal| i32::try_from(bound.to_integer()?).ok();
             let bare = convert.is_nothing() && codes.is_empty();
             bound(low).zip(bound(high)).filter(|_| bare).map(|(low, high)| Way::Range(low, high))
         }
@@ -92,7 +85,7 @@ fn way(field: &Field) -> Way {
                 names[number as usize] = Some(name.clone());
                 Some(())
             });
-            placed.map(|()| Way::Codes(names.into()))
+            placed.map(|()| Way::Codes(Box::new(names)))
         }
         (Meaning::Text { fill: None, codes }, None) => {
             let letter = |(code, name): &(Box<[u8]>, Box<str>)| match **code {
@@ -101,11 +94,11 @@ fn way(field: &Field) -> Way {
             };
             match codes.is_empty() {
                 true => Some(Way::Text),
-                false => codes.iter().map(letter).collect::<Option<_>>().map(Way::Letters),
+                false => codes.iter().map(letter).collect::<Option<_>>().map(Box::new).map(Way::Letters),
             }
         }
         (Meaning::Clock(layout), None) if layout.pairs() == Some([0, 1, 2]) => Some(Way::Clock),
-        (Meaning::Date(layout), None) => layout.pairs().map(Way::Date),
+        (Meaning::Date(layout), None) => layout.pairs().map(|order| Way::Date(order.map(|place| place as u8))),
         _ => None,
     };
     way.unwrap_or(Way::Long)
@@ -120,7 +113,7 @@ fn unit(convert: &Convert) -> Option<Way> {
         return None;
     };
     match **text {
-        [letter] if letter.is_ascii_graphic() => Some(Way::Unit { column, letter }),
+        [letter] if letter.is_ascii_graphic() => Some(Way::Unit { column: u32::try_from(column).ok()?, letter }),
         _ => None,
     }
 }

@@ -150,12 +150,12 @@ pub(crate) fn clock(text: &[u8], wide: &[u8]) -> Option<Clock> {
 
 /// A date of three pairs of digits, whose places are given in the order year, month, day.
 #[inline(always)]
-pub(crate) fn date(text: &[u8], wide: &[u8], order: [usize; 3]) -> Option<Date> {
+pub(crate) fn date(text: &[u8], wide: &[u8], order: [u8; 3]) -> Option<Date> {
     if text.len() != 6 {
         return None;
     }
     let pairs = pairs(text, wide)?;
-    let [year, month, day] = order.map(|place| pairs[place]);
+    let [year, month, day] = order.map(|place| pairs[usize::from(place % 3)]);
     Date::new(full_year(year.into()), month, day)
 }
 
@@ -199,18 +199,27 @@ pub(crate) fn is_between(coefficient: i64, places: u8, low: i64, high: i64) -> O
     Some((low * unit..=high * unit).contains(&coefficient))
 }
 
-/// Whether a text of one to eight characters is nothing but printable ASCII without blanks. `wide` begins with `text`.
+/// Whether a text is nothing but printable ASCII without blanks, and is not empty. `wide` begins with `text`.
 #[inline(always)]
 pub(crate) fn is_graphic(text: &[u8], wide: &[u8]) -> bool {
     let length = text.len();
-    if !(1..=8).contains(&length) {
-        return false;
+    match length {
+        0 => false,
+        // What is not there counts as a digit.
+        1..=8 => all_graphic(eight_of(text, wide) << (64 - 8 * length) | DIGITS >> (8 * length - 1) >> 1),
+        _ => {
+            let (eights, rest) = text.as_chunks::<8>();
+            eights.iter().all(|eight| all_graphic(u64::from_le_bytes(*eight))) && rest.iter().all(u8::is_ascii_graphic)
+        }
     }
-    // What is not there counts as a character that is.
-    let word = eight_of(text, wide) << (64 - 8 * length) | DIGITS >> (8 * length - 1) >> 1;
+}
+
+#[inline(always)]
+fn all_graphic(word: u64) -> bool {
     let low = word & LOW_BITS;
     // Below `!`, the top bit stays clear; from DEL on, it is set.
-    (low + u64::from_ne_bytes([0x80 - b'!'; 8])) & !(low + u64::from_ne_bytes([1; 8])) & !word & !LOW_BITS == !LOW_BITS
+    let fits = (low + u64::from_ne_bytes([0x80 - b'!'; 8])) & !(low + ONES) & !word;
+    fits & TOP_BITS == TOP_BITS
 }
 
 /// The first eight bytes of a text of at most eight, low byte first; what lies behind it is of no account.
