@@ -181,7 +181,8 @@ impl<'a> Cells<'a> {
     /// One column.
     #[inline(always)]
     pub(crate) fn column(&self, column: usize) -> Option<Column<'a>> {
-        let [start, end] = *self.columns.get(column..)?.first_chunk::<2>()?;
+        let end = *self.columns.get(column + 1)?;
+        let start = *self.columns.get(column)?;
         let wide = self.wide.get(start as usize..)?;
         Some(Column { text: wide.get(..(end - 1).checked_sub(start)? as usize)?, wide })
     }

@@ -241,46 +241,57 @@ fn try_short<'a, V: Visit>(
     if let Way::Characters(first, end) = *way {
         let (first, end) = (usize::from(first), usize::from(end).min(cells.bytes.len()));
         let text = cells.bytes.get(first..end)?;
-        if digits::is_graphic(text, &cells.wide[first..]) {
-            visitor.reading(schema, Reading::good(Value::Text(Text(text))));
-            return Some(());
-        }
-        return None;
+        return match digits::is_graphic(text, &cells.wide[first..]) {
+            true => show(schema, Value::Text(Text(text)), visitor),
+            false => None,
+        };
     }
     let Column { text, wide } = cells.column(column)?;
-    let value = match way {
-        Way::Degrees { most, letters } => {
-            let beside = cells.column(column + 1).map_or(&b""[..], |column| column.text);
-            if !text.is_empty() || !beside.is_empty() {
-                let (coefficient, places) = digits::degrees(text, wide, beside, *most, *letters)?;
-                visitor.number(schema, coefficient, places, Quality::Good);
-                return Some(());
-            }
-            Value::Absent(Absent::Empty)
-        }
-        _ if text.is_empty() => Value::Absent(Absent::Empty),
-        Way::Number => return visit_number(schema, text, wide, visitor),
+    if text.is_empty() {
+        let beside = matches!(way, Way::Degrees { .. }).then(|| cells.column(column + 1)).flatten();
+        return match beside {
+            Some(beside) if !beside.text.is_empty() => None,
+            _ => show(schema, Value::Absent(Absent::Empty), visitor),
+        };
+    }
+    match way {
+        Way::Number => visit_number(schema, text, wide, visitor),
         Way::Range(low, high) => {
             let (coefficient, places) = digits::short(text, wide)?;
             let inside = digits::is_between(coefficient, places, (*low).into(), (*high).into())?;
-            return if inside { visit_number(schema, text, wide, visitor) } else { None };
+            if inside { visit_number(schema, text, wide, visitor) } else { None }
         }
         Way::Unit { column: beside, letter } => {
             let unit = cells.column(base + *beside as usize)?.text;
-            return if unit == [*letter] { visit_number(schema, text, wide, visitor) } else { None };
+            if unit == [*letter] { visit_number(schema, text, wide, visitor) } else { None }
+        }
+        Way::Degrees { most, letters } => {
+            let beside = cells.column(column + 1)?.text;
+            let (coefficient, places) = digits::degrees(text, wide, beside, *most, *letters)?;
+            visitor.number(schema, coefficient, places, Quality::Good);
+            Some(())
         }
         Way::Codes(names) => {
             let (number, 0) = digits::short(text, wide)? else { return None };
             let name = names.get(number as usize)?.as_deref()?;
-            Value::Code { number: Decimal::from_integer(number), name }
+            show(schema, Value::Code { number: Decimal::from_integer(number), name }, visitor)
         }
-        Way::Text if !digits::is_graphic(text, wide) => return None,
-        Way::Text => Value::Text(Text(text)),
-        Way::Letters(names) => Value::Text(Text(names.iter().find(|(letter, _)| text == [*letter])?.1.as_bytes())),
-        Way::Clock => Value::Clock(digits::clock(text, wide)?),
-        Way::Date(order) => Value::Date(digits::date(text, wide, *order)?),
-        Way::Long | Way::Characters(..) => return None,
-    };
+        Way::Text => match digits::is_graphic(text, wide) {
+            true => show(schema, Value::Text(Text(text)), visitor),
+            false => None,
+        },
+        Way::Letters(names) => {
+            let (_, name) = names.iter().find(|(letter, _)| text == [*letter])?;
+            show(schema, Value::Text(Text(name.as_bytes())), visitor)
+        }
+        Way::Clock => show(schema, Value::Clock(digits::clock(text, wide)?), visitor),
+        Way::Date(order) => show(schema, Value::Date(digits::date(text, wide, *order)?), visitor),
+        Way::Long | Way::Characters(..) => None,
+    }
+}
+
+#[inline(always)]
+fn show<V: Visit>(schema: &FieldSchema, value: Value<'_>, visitor: &mut V) -> Option<()> {
     visitor.reading(schema, Reading::good(value));
     Some(())
 }
