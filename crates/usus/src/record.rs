@@ -96,7 +96,8 @@ impl<'a> Record<'a> {
         if self.cells.columns.is_empty() {
             for (schema, output) in fields {
                 match &output.what {
-                    What::Group(group) if !output.integer => visitor.group(schema, self.items(schema, group)),
+                    _ if output.integer => visit_integer(schema, output, &self.cells, 0, visitor),
+                    What::Group(group) => visitor.group(schema, self.items(schema, group)),
                     _ => visit_bytes(schema, output, &self.cells, 0, visitor),
                 }
             }
@@ -184,6 +185,16 @@ pub trait Visit {
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
 }
 
+/// Shows an integer of a packet.
+#[inline(always)]
+fn visit_integer<V: Visit>(schema: &FieldSchema, output: &Output, cells: &Cells<'_>, base: usize, visitor: &mut V) {
+    let word = &output.word;
+    match cells.word(word, base) {
+        Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
+        None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
+    }
+}
+
 /// Shows a field of a packet. The commonest ways are the shortest.
 #[inline(always)]
 fn visit_bytes<'a, V: Visit>(
@@ -194,13 +205,8 @@ fn visit_bytes<'a, V: Visit>(
     visitor: &mut V,
 ) {
     let word = &output.word;
-    if output.integer {
-        return match cells.word(word, base) {
-            Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
-            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
-        };
-    }
     match &output.what {
+        _ if output.integer => visit_integer(schema, output, cells, base, visitor),
         What::Bit => visitor.reading(schema, cells.bit(word, base)),
         What::Tested(tested) => match cells.tested_word(word, tested, base) {
             Ok((coefficient, quality)) => visitor.number(schema, coefficient, word.places, quality),

@@ -142,6 +142,7 @@ impl Visit for Summing {
         self.0.number(coefficient);
     }
 
+    #[inline(always)]
     fn group(&mut self, _schema: &FieldSchema, items: Items<'_>) {
         items.for_each(|item| item.visit(self));
     }

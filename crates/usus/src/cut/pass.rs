@@ -7,6 +7,17 @@ use wide::i8x16;
 /// Bytes that are looked at together: a bit of a word each.
 const BLOCK: usize = 64;
 
+/// The places of a block's bytes.
+const PLACES: [[i8; 16]; BLOCK / 16] = {
+    let mut places = [[0; 16]; BLOCK / 16];
+    let mut place = 0;
+    while place < BLOCK {
+        places[place / 16][place % 16] = place as i8;
+        place += 1;
+    }
+    places
+};
+
 /// Columns that are written down together.
 const GROUP: usize = 8;
 
@@ -61,10 +72,9 @@ impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
         let here = length - self.begun;
         write_down(self.separators & ((1 << here) - 1), self.begun, self.columns);
         self.columns.push(length as u32 + 1);
-        let places = i8x16::new([0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15]);
-        let mut sum = self.sum;
-        for (index, bytes) in self.block.iter().enumerate() {
-            sum ^= *bytes & i8x16::splat(here as i8 - 16 * index as i8).simd_gt(places);
+        let (here, mut sum) = (i8x16::splat(here as i8), self.sum);
+        for (bytes, places) in self.block.iter().zip(PLACES) {
+            sum ^= *bytes & here.simd_gt(i8x16::new(places));
         }
         let sum = u128::from_le_bytes(sum.to_array().map(|byte| byte as u8));
         let sum = sum as u64 ^ (sum >> 64) as u64;
