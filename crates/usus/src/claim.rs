@@ -8,7 +8,8 @@ use crate::plan::{ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Mea
 use crate::read::Cells;
 use crate::value::Value;
 
-/// What claims a text whose columns were written down, and how its varying part is laid out, if only its header and its columns decide.
+/// What claims a text whose columns were written down, how many of these are its own, and how its varying part is laid out, if only its
+/// header and its columns decide.
 #[inline(always)]
 pub(crate) fn known(
     plan: &Inner,
@@ -17,19 +18,17 @@ pub(crate) fn known(
     bytes: &[u8],
     content: (u32, u32),
     scan: &mut Scan,
-) -> Option<(u16, Extent)> {
+) -> Option<(u16, usize, Extent)> {
     if !frame.is_direct {
         return None;
     }
-    if !frame.has_columns {
-        scan.columns.clear();
-    }
+    let columns = if frame.has_columns { scan.columns.len() } else { 0 };
     let (wide, text) = (bytes.get(content.0 as usize..)?, bytes.get(content.0 as usize..content.1 as usize)?);
-    let cells = Cells { bytes: text, wide, columns: &scan.columns, tail: 0 };
+    let cells = Cells { bytes: text, wide, columns: &scan.columns[..columns], tail: 0 };
     let Choice::Kind(claiming) = scan.choices.choose(plan, number, frame, &cells) else { return None };
     let kind = &plan.kinds[usize::from(claiming)];
     match kind.gates.is_empty() {
-        true => Some((claiming, fit(claiming, kind, &cells).ok()?)),
+        true => Some((claiming, columns, fit(claiming, kind, &cells).ok()?)),
         false => None,
     }
 }

@@ -4,7 +4,7 @@
 //! (the same bytes in the same files, in memory where there is a memory file system). The decoders by hand are what a good engineer
 //! writes in an afternoon: safe Rust, no allocation for a record, `memchr`, a CRC table, simple digit loops.
 //!
-//! `cargo bench -p usus-io` runs all; `-- packets` one; `-- --megabytes 16` on less input; `-- --no-csv` only decodes.
+//! `cargo bench -p usus-io` runs all; `-- packets` one; `-- --megabytes 16 --rounds 9` on other input, so often; `-- --no-csv` only decodes.
 
 #![allow(clippy::print_stdout, missing_docs)]
 
@@ -34,25 +34,26 @@ pub struct Contest {
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).filter(|argument| argument != "--bench").collect();
-    let megabytes = match arguments.iter().position(|argument| argument == "--megabytes") {
-        Some(place) => arguments[place + 1].parse().expect("a number of megabytes"),
-        None => 64,
+    let option = |name: &str, usual: usize| match arguments.iter().position(|argument| argument == name) {
+        Some(place) => arguments[place + 1].parse().expect("a number"),
+        None => usual,
     };
+    let (megabytes, rounds) = (option("--megabytes", 64), option("--rounds", 5));
     let wanted = |name: &str| {
         arguments.iter().all(|word| word.starts_with('-') || word.parse::<usize>().is_ok() || word == name)
     };
     println!("{:<12}{:>8}{:>16}{:>16}{:>12}", "format", "job", "plain MB/s", "declared MB/s", "plain/decl.");
     for contest in [packets::CONTEST, sentences::CONTEST] {
         if wanted(contest.name) {
-            run(&contest, megabytes << 20, !arguments.iter().any(|word| word == "--no-csv"));
+            run(&contest, megabytes << 20, rounds, !arguments.iter().any(|word| word == "--no-csv"));
         }
     }
 }
 
-fn run(contest: &Contest, size: usize, with_csv: bool) {
+fn run(contest: &Contest, size: usize, rounds: usize, with_csv: bool) {
     let plan = Format::parse(contest.format).and_then(|format| format.compile()).expect("a sound format");
     let input = (contest.make)(size);
-    let (times, sums) = alternate(&mut || (contest.decode)(&input), &mut || declared_decode(&plan, &input));
+    let (times, sums) = alternate(rounds, &mut || (contest.decode)(&input), &mut || declared_decode(&plan, &input));
     report(contest.name, "decode", input.len(), &times);
     assert!(sums.windows(2).all(|pair| pair[0] == pair[1]), "{}: {sums:?}", contest.name);
     println!("{:<12}{:>8} {} records, checksum over all values {:016X}", "", "", sums[0].0, sums[0].1.value());
@@ -62,7 +63,8 @@ fn run(contest: &Contest, size: usize, with_csv: bool) {
     }
     let (by_hand, declared) = (folder("by-hand"), folder("declared"));
     fs::create_dir_all(&by_hand).unwrap();
-    let (times, _) = alternate(&mut || (contest.csv)(&input, &by_hand), &mut || declared_csv(&plan, &input, &declared));
+    let (times, _) =
+        alternate(rounds, &mut || (contest.csv)(&input, &by_hand), &mut || declared_csv(&plan, &input, &declared));
     report(contest.name, "csv", input.len(), &times);
     let bytes = same_files(&by_hand, &declared);
     println!("{:<12}{:>8} {bytes} bytes of CSV, equal", "", "");
@@ -70,12 +72,16 @@ fn run(contest: &Contest, size: usize, with_csv: bool) {
     fs::remove_dir_all(declared).unwrap();
 }
 
-/// Runs both in turn, five times after a warm-up. Returns the seconds of each run, and all results.
-fn alternate<'a, T>(plain: &'a mut dyn FnMut() -> T, declared: &'a mut dyn FnMut() -> T) -> ([Vec<f64>; 2], Vec<T>) {
+/// Runs both in turn, so many times after a warm-up. Returns the seconds of each run, and all results.
+fn alternate<'a, T>(
+    rounds: usize,
+    plain: &'a mut dyn FnMut() -> T,
+    declared: &'a mut dyn FnMut() -> T,
+) -> ([Vec<f64>; 2], Vec<T>) {
     let mut results = Vec::new();
     let mut times = [Vec::new(), Vec::new()];
     let mut sides = [plain, declared];
-    for round in 0..6 {
+    for round in 0..=rounds {
         for (side, run) in sides.iter_mut().enumerate() {
             let begun = Instant::now();
             results.push(run());

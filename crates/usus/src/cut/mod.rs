@@ -317,6 +317,8 @@ pub(crate) struct Known {
     pub(crate) length: usize,
     /// First byte and end of what is read in it.
     pub(crate) content: (u32, u32),
+    /// How many of [`Scan::columns`] are its own.
+    pub(crate) columns: usize,
     pub(crate) extent: Extent,
     /// Bytes of the line end.
     pub(crate) filler: usize,
@@ -331,10 +333,9 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
         match &frame.cut {
             Cut::Packet(packet) => {
                 if let Some(signature) = packet::known(frame, bytes) {
-                    scan.columns.clear();
                     let (kind, length) = (signature.kind, signature.length);
                     let extent = Extent { count: 0, tail: length };
-                    return Some(Known { kind, length, content: (0, length as u32), extent, filler: 0 });
+                    return Some(Known { kind, length, content: (0, length as u32), columns: 0, extent, filler: 0 });
                 }
                 // The first frame that begins here has the first word.
                 if packet.begins(bytes) {
@@ -345,8 +346,8 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
                 if matches!(bytes.first(), Some(b'$' | b'!')) {
                     let end = sentence::known(*checksum, frame.separator, bytes, &mut scan.columns)?;
                     let (length, content) = (end + 4, (1, end as u32 + 1));
-                    let (kind, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
-                    return Some(Known { kind, length, content, extent, filler: 2 });
+                    let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
+                    return Some(Known { kind, length, content, columns, extent, filler: 2 });
                 }
             }
             Cut::Text { .. } => {}
@@ -357,8 +358,8 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
     let Cut::Text { end, limit, .. } = frame.cut else { return None };
     let (length, filler) = text::known(end, limit, frame.separator, bytes, &mut scan.columns)?;
     let content = (0, length as u32);
-    let (kind, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
-    Some(Known { kind, length, content, extent, filler })
+    let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
+    Some(Known { kind, length, content, columns, extent, filler })
 }
 
 /// A frame at the very start of `bytes`: what comes next on a line without damage. Nothing is settled or remembered if there is none.

@@ -52,7 +52,7 @@ impl Line {
     /// Books a record and hands it to the sink. Says whether that was all: what is to be said before it is queued, and it behind that.
     #[inline(always)]
     fn hand_over<S: Sink>(&mut self, plan: &Plan, known: &Known, sink: &mut S) -> Result<bool, S::Error> {
-        let Known { kind, length, content, extent, filler } = *known;
+        let Known { kind, length, content, columns, extent, filler } = *known;
         let planned = &plan.0.kinds[usize::from(kind)];
         let offset = self.at;
         self.at += (length + filler) as u64;
@@ -62,20 +62,33 @@ impl Line {
         let frame_on = &self.window[(offset - self.base) as usize..];
         let (frame, wide) = (&frame_on[..length], &frame_on[content.0 as usize..]);
         let bytes = &wide[..(content.1 - content.0) as usize];
-        let cells = Cells { bytes, wide, columns: &self.scan.columns, tail: extent.tail };
+        // Put together where it stays: copies of what was stored just now would wait for it.
+        let record = Record {
+            plan,
+            kind,
+            line: self.id,
+            offset,
+            length: length as u32,
+            frame,
+            cells: Cells { bytes, wide, columns: &self.scan.columns[..columns], tail: extent.tail },
+            count: extent.count,
+            marks: &self.marks,
+        };
         if !planned.counters.is_empty() {
             let queue = &mut self.queue;
-            self.fold.record(&plan.0, kind, &cells, &mut |kind| queue.push_back(Outcome::Notice { offset, kind }));
+            self.fold.record(&plan.0, kind, &record.cells, &mut |kind| {
+                queue.push_back(Outcome::Notice { offset, kind });
+            });
             if !self.queue.is_empty() {
                 let (length, count, tail) = (length as u32, extent.count, extent.tail as u32);
+                self.scan.columns.truncate(columns);
                 let record = Outcome::Record { kind, offset, length, content, count, tail };
                 self.queue.extend(planned.wanted.then_some(record));
                 return Ok(false);
             }
         }
         if planned.wanted {
-            let (line, length, count, marks) = (self.id, length as u32, extent.count, &self.marks);
-            sink.record(&Record { plan, kind, line, offset, length, frame, cells, count, marks })?;
+            sink.record(&record)?;
         }
         Ok(true)
     }
