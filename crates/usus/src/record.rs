@@ -125,13 +125,17 @@ impl<'a> Record<'a> {
         self.field(self.schema().field(name)?)
     }
 
-    /// The items of the group of that name.
+    /// The items of the group of that name; nothing if there is none, or it is a field.
     pub fn group(&self, name: &str) -> Option<Items<'a>> {
-        let index = self.schema().field(name)?;
+        self.group_at(self.schema().field(name)?)
+    }
+
+    /// The items of the group at that place of the schema; nothing if there is none, or it is a field.
+    pub fn group_at(&self, index: usize) -> Option<Items<'a>> {
         let output = self.plan.0.kinds[usize::from(self.kind)].outputs.get(index)?;
-        match self.cell(&self.schema().fields[index], output) {
-            Cell::Group(items) => Some(items),
-            Cell::Reading(_) => None,
+        match &output.what {
+            What::Group(group) => Some(self.items(self.schema().fields.get(index)?, group)),
+            _ => None,
         }
     }
 
@@ -252,7 +256,9 @@ fn try_short<'a, V: Visit>(
             false => None,
         };
     }
-    let Column { text, wide } = cells.column(column)?;
+    let Some(Column { text, wide }) = cells.column(column) else {
+        return show(schema, Value::Absent(Absent::NotSent), visitor);
+    };
     if text.is_empty() {
         let beside = matches!(way, Way::Degrees { .. }).then(|| cells.column(column + 1)).flatten();
         return match beside {

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use usus::{Cell, Decimal, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value, Visit, Written};
+use usus::{Decimal, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value, Visit, Written};
 
 use super::writer::RowWriter;
 use super::{Origin, OutputError, received_text};
@@ -226,8 +226,8 @@ impl Tables {
         if !self.kinds[index].has_groups {
             return Ok(());
         }
-        for (place, (schema, cell)) in record.fields().enumerate() {
-            if let Cell::Group(items) = cell {
+        for (place, schema) in record.schema().fields.iter().enumerate() {
+            if let Some(items) = record.group_at(place) {
                 self.write_items(record, place, schema, items)?;
             }
         }
@@ -382,6 +382,7 @@ impl Visit for Row<'_> {
     #[inline]
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
         match reading.value {
+            Value::Text(text) if is_bare(text.bytes()) => self.out.extend_from_slice(text.bytes()),
             Value::Text(text) => match text.to_str() {
                 Some(text) => quoted(text.as_bytes(), self.out),
                 None => quoted(text.to_string().as_bytes(), self.out),
@@ -416,9 +417,17 @@ fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
     out.extend_from_slice(quality.word().as_bytes());
 }
 
+/// Whether a text is ASCII that needs no quotes. Nearly every text of a device and every name is; it is told eight characters at a time.
+#[inline]
+fn is_bare(text: &[u8]) -> bool {
+    let bare = |byte: &u8| matches!(byte, b' '..=b'~') && !matches!(byte, b',' | b'"');
+    let (eights, rest) = text.as_chunks::<8>();
+    eights.iter().all(|eight| eight.iter().fold(true, |all, byte| all & bare(byte))) && rest.iter().all(bare)
+}
+
 /// Appends text, in quotes where RFC 4180 asks for them.
 fn quoted(text: &[u8], out: &mut Vec<u8>) {
-    if !text.iter().any(|byte| matches!(byte, b',' | b'"' | b'\r' | b'\n')) {
+    if is_bare(text) || !text.iter().any(|byte| matches!(byte, b',' | b'"' | b'\r' | b'\n')) {
         out.extend_from_slice(text);
         return;
     }

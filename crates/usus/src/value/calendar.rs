@@ -44,17 +44,17 @@ impl Date {
 impl Date {
     /// Appends the date as ISO 8601.
     pub fn append_to(self, out: &mut Vec<u8>) {
-        push_digits(out, self.year as u32, 4);
-        out.push(b'-');
-        push_digits(out, u32::from(self.month), 2);
-        out.push(b'-');
-        push_digits(out, u32::from(self.day), 2);
+        let [century, year, month, day] =
+            [(self.year / 100) as u8, (self.year % 100) as u8, self.month, self.day].map(two_digits);
+        out.extend_from_slice(&[
+            century[0], century[1], year[0], year[1], b'-', month[0], month[1], b'-', day[0], day[1],
+        ]);
     }
 }
 
-/// Appends a number with leading zeros.
-fn push_digits(out: &mut Vec<u8>, number: u32, width: u32) {
-    out.extend((0..width).rev().map(|place| b'0' + (number / 10u32.pow(place) % 10) as u8));
+/// A number below a hundred as two digits.
+fn two_digits(number: u8) -> [u8; 2] {
+    [b'0' + number / 10, b'0' + number % 10]
 }
 
 impl fmt::Display for Date {
@@ -107,14 +107,18 @@ impl Clock {
 impl Clock {
     /// Appends the time of day as ISO 8601, with the digits of a second that were sent.
     pub fn append_to(self, out: &mut Vec<u8>) {
-        push_digits(out, u32::from(self.hour), 2);
-        out.push(b':');
-        push_digits(out, u32::from(self.minute), 2);
-        out.push(b':');
-        push_digits(out, u32::from(self.second), 2);
+        let [hour, minute, second] = [self.hour, self.minute, self.second].map(two_digits);
+        out.extend_from_slice(&[hour[0], hour[1], b':', minute[0], minute[1], b':', second[0], second[1]]);
         if self.digits > 0 {
-            out.push(b'.');
-            push_digits(out, self.nanosecond / 10u32.pow(9 - u32::from(self.digits)), u32::from(self.digits));
+            let mut fraction = *b".000000000";
+            let mut rest = self.nanosecond;
+            for digit in fraction[1..].iter_mut().rev() {
+                *digit += (rest % 10) as u8;
+                rest /= 10;
+            }
+            let length = out.len() + 1 + usize::from(self.digits);
+            out.extend_from_slice(&fraction);
+            out.truncate(length);
         }
     }
 }
