@@ -6,13 +6,13 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use usus::{Decoder, Ledger, Plan, Wants};
-use usus_io::{Destination, OutputError, Outputs, PumpError, Source, TableOptions, pump};
+use usus_io::{Destination, OutputError, Outputs, PieceOptions, PumpError, Source, TableOptions, pump_pieces};
 
 use crate::Ending;
 use crate::arguments::Convert;
 use crate::formats;
 use crate::summary::{Summary, grouped, plural};
-use crate::tally::Tally;
+use crate::tally::{Seen, Tally};
 use crate::voice::Voice;
 
 /// Sources smaller than this are done before a progress bar could be read.
@@ -27,6 +27,7 @@ struct Job {
     rejects: Option<PathBuf>,
     reject_limit: Option<f64>,
     overwrite: bool,
+    jobs: usize,
 }
 
 pub(crate) fn run(arguments: &Convert, voice: &Voice) -> Ending {
@@ -101,7 +102,12 @@ fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {
         rejects: arguments.rejects.clone(),
         reject_limit: arguments.reject_limit,
         overwrite: arguments.overwrite,
+        jobs: arguments.jobs.map_or_else(all_cores, usize::from),
     })
+}
+
+fn all_cores() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
 }
 
 fn source_name(path: &Path) -> String {
@@ -113,13 +119,14 @@ fn source_name(path: &Path) -> String {
 
 fn execute(job: Job, voice: &Voice, stop: &AtomicBool) -> Result<Ending, Ending> {
     let outputs = Outputs::open(&job.plan, &job.destination, job.options, job.rejects.as_deref(), job.overwrite);
-    let mut outputs = outputs.map_err(|error| {
+    let outputs = outputs.map_err(|error| {
         voice.fail(&error.to_string());
         match error {
             OutputError::SeveralKinds { .. } | OutputError::Group { .. } => Ending::WrongUsage,
             _ => Ending::Failed,
         }
     })?;
+    let mut tally = Tally::new(outputs);
     let mut total = Ledger::default();
     let mut result = Ok(());
     for (name, mut source) in job.sources {
@@ -127,24 +134,24 @@ fn execute(job: Job, voice: &Voice, stop: &AtomicBool) -> Result<Ending, Ending>
             voice.warn(&format!("stopped before {name}"));
             break;
         }
-        let (ledger, converted) = convert_source(&job.plan, &name, &mut *source, &mut outputs, voice, stop);
+        let (ledger, converted) = convert_source(&job.plan, &name, &mut *source, job.jobs, &mut tally, voice, stop);
         total.add(&ledger);
         result = converted;
         if result.is_err() {
             break;
         }
     }
-    let finished = outputs.finish();
+    let finished = tally.outputs.finish();
     let result = result.and_then(|()| finished.map_err(PumpError::Sink));
     match result {
         // Whoever reads our output has seen enough.
         Err(PumpError::Sink(error)) if error.is_closed_pipe() => return Ok(Ending::Done),
         Err(error) => {
             voice.fail(&error.to_string());
-            report_files(&outputs, voice);
+            report_files(&tally.outputs, voice);
             return Err(Ending::Failed);
         }
-        Ok(()) => report_files(&outputs, voice),
+        Ok(()) => report_files(&tally.outputs, voice),
     }
     Ok(ending(&total, job.reject_limit, voice))
 }
@@ -154,15 +161,18 @@ fn convert_source(
     plan: &Plan,
     name: &str,
     source: &mut dyn Source,
-    outputs: &mut Outputs,
+    jobs: usize,
+    tally: &mut Tally,
     voice: &Voice,
     stop: &AtomicBool,
 ) -> (Ledger, Result<(), PumpError<OutputError>>) {
-    outputs.begin_source(name);
+    tally.outputs.begin_source(name);
+    tally.seen = Seen::default();
     let bar = progress_bar(name, source, voice);
     let mut decoder = Decoder::new(plan);
-    let mut tally = Tally::new(outputs);
-    let pumped = pump(source, &mut decoder, &mut tally, &mut |progress| {
+    // What is of no known size may be live, and is to be written as it comes.
+    let options = PieceOptions::jobs(if source.size().is_some() { jobs } else { 1 });
+    let pumped = pump_pieces(source, &mut decoder, tally, options, &mut |progress| {
         bar.set_position(progress.bytes);
         !stop.load(Ordering::Relaxed)
     });
@@ -172,6 +182,16 @@ fn convert_source(
         ledger.add(&decoder.ledger(line));
     }
     let closed = matches!(&pumped, Err(PumpError::Sink(error)) if error.is_closed_pipe());
+    if pumped.as_ref().is_ok_and(|pumped| pumped.unjoined) {
+        voice.tell(
+            "info",
+            &format!(
+                "{}: pieces decoded at the same time did not join; the rest was decoded on one core",
+                crate::safe::Safe(name)
+            ),
+            serde_json::json!({"unjoined": name}),
+        );
+    }
     if !closed {
         let summary = Summary {
             source: name,

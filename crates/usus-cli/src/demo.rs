@@ -139,7 +139,7 @@ fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Le
     let name = capture.file_name().unwrap_or_default().to_string_lossy().into_owned();
     outputs.begin_source(&name);
     let mut decoder = Decoder::new(plan);
-    let mut sink = Checked { tally: Tally::new(&mut outputs), check: Check::default() };
+    let mut sink = Checked { tally: Tally::new(outputs), check: Check::default() };
     let pumped = pump(&mut *source, &mut decoder, &mut sink, &mut |_| true).map_err(|error| error.to_string())?;
     let mut ledger = Ledger::default();
     for line in decoder.lines() {
@@ -157,17 +157,17 @@ fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Le
     };
     voice.tell("summary", &format!("\n{}", summary.text()), summary.json());
     let check = sink.check;
-    outputs.finish().map_err(text)?;
+    sink.tally.outputs.finish().map_err(text)?;
     Ok((ledger, check))
 }
 
 /// Passes everything on to the tally, and keeps the records to hold them against the truth.
-struct Checked<'o> {
-    tally: Tally<'o>,
+struct Checked {
+    tally: Tally,
     check: Check,
 }
 
-impl Sink for Checked<'_> {
+impl Sink for Checked {
     type Error = OutputError;
 
     fn line(&mut self, line: LineId, name: &str) {

@@ -1,7 +1,7 @@
 //! What happened in a conversion, gathered on the way to the outputs, for the summary.
 
 use usus::{LineId, Notice, Record, Reject, Sink};
-use usus_io::{OutputError, Outputs};
+use usus_io::{OutputError, Outputs, Pieces};
 
 /// How many rejects of each reason are kept to be shown.
 const SAMPLES: usize = 3;
@@ -9,8 +9,8 @@ const SAMPLES: usize = 3;
 const SAMPLE_BYTES: usize = 24;
 
 /// Gathers what the summary tells, and passes everything on.
-pub(crate) struct Tally<'o> {
-    outputs: &'o mut Outputs,
+pub(crate) struct Tally {
+    pub(crate) outputs: Outputs,
     pub(crate) seen: Seen,
 }
 
@@ -39,13 +39,31 @@ pub(crate) struct Sample {
     pub(crate) bytes: Vec<u8>,
 }
 
-impl<'o> Tally<'o> {
-    pub(crate) fn new(outputs: &'o mut Outputs) -> Tally<'o> {
+impl Tally {
+    pub(crate) fn new(outputs: Outputs) -> Tally {
         Tally { outputs, seen: Seen::default() }
     }
 }
 
 impl Seen {
+    /// Adds what was seen later.
+    fn join(&mut self, later: Seen) {
+        let groups = [
+            (&mut self.rejects, later.rejects),
+            (&mut self.clipped, later.clipped),
+            (&mut self.notices, later.notices),
+        ];
+        for (groups, later) in groups {
+            for more in later {
+                let group = group(groups, more.word);
+                group.count += more.count;
+                group.bytes += more.bytes;
+                let room = SAMPLES - group.samples.len();
+                group.samples.extend(more.samples.into_iter().take(room));
+            }
+        }
+    }
+
     pub(crate) fn reject(&mut self, reject: &Reject<'_>) {
         count_bytes(&mut self.rejects, reject);
     }
@@ -87,7 +105,7 @@ fn group<'g>(groups: &'g mut Vec<Group>, word: &'static str) -> &'g mut Group {
     &mut groups[index]
 }
 
-impl Sink for Tally<'_> {
+impl Sink for Tally {
     type Error = OutputError;
 
     fn line(&mut self, line: LineId, name: &str) {
@@ -111,5 +129,18 @@ impl Sink for Tally<'_> {
     fn notice(&mut self, notice: &Notice<'_>) -> Result<(), OutputError> {
         self.seen.notice(notice);
         self.outputs.notice(notice)
+    }
+}
+
+impl Pieces for Tally {
+    type Piece = Tally;
+
+    fn piece(&self) -> Tally {
+        Tally::new(self.outputs.piece())
+    }
+
+    fn join(&mut self, piece: Tally) -> Result<(), OutputError> {
+        self.seen.join(piece.seen);
+        self.outputs.join(piece.outputs)
     }
 }

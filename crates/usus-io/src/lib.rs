@@ -16,12 +16,14 @@
 //! ```
 
 mod output;
+mod pieces;
 mod pump;
 mod source;
 
 pub use output::{
     Destination, JsonLines, OutputError, Outputs, RejectFile, TableOptions, Tables, escape_json, received_text,
 };
+pub use pieces::{PieceOptions, Pieces, pump_pieces};
 pub use pump::{Progress, PumpError, Pumped, pump};
 pub use source::capture::{CaptureLine, CaptureReader, CaptureWriter, LINK_TYPE};
 pub use source::raw::RawReader;

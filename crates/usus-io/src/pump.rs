@@ -1,8 +1,8 @@
 //! The one place where sources, the decoder and sinks meet.
 
-use usus::{Chunk, Decoder, LineId, Sink};
+use usus::{Chunk, Decoder, LineId, Sink, Time};
 
-use crate::source::{Source, SourceError, SourceEvent};
+use crate::source::{LineInfo, Source, SourceError, SourceEvent};
 
 /// How far the pump is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -21,9 +21,15 @@ pub struct Pumped {
     /// Whether it was stopped before the end of the input.
     pub stopped: bool,
     /// Times of the first and the last chunk.
-    pub times: Option<(usus::Time, usus::Time)>,
+    pub times: Option<(Time, Time)>,
     /// Bytes that went into the decoder.
     pub bytes: u64,
+    /// Pieces that were decoded at the same time; none if it was done on one core.
+    pub pieces: u64,
+    /// Those of them that did not go on where the ones before ended, and were decoded again.
+    pub again: u64,
+    /// Whether so many did not that the rest was decoded on one core.
+    pub unjoined: bool,
 }
 
 /// Why the pump stopped.
@@ -59,6 +65,18 @@ pub fn pump<S: Sink>(
     go_on: &mut dyn FnMut(Progress) -> bool,
 ) -> Result<Pumped, PumpError<S::Error>> {
     let mut pumped = Pumped::default();
+    pump_on(source, decoder, sink, go_on, &mut pumped)?;
+    Ok(pumped)
+}
+
+/// Goes on with a source of which some may have been pumped already.
+pub(crate) fn pump_on<S: Sink>(
+    source: &mut dyn Source,
+    decoder: &mut Decoder,
+    sink: &mut S,
+    go_on: &mut dyn FnMut(Progress) -> bool,
+    pumped: &mut Pumped,
+) -> Result<(), PumpError<S::Error>> {
     loop {
         if !go_on(Progress { bytes: pumped.bytes }) {
             pumped.stopped = true;
@@ -67,22 +85,12 @@ pub fn pump<S: Sink>(
         match source.next().map_err(PumpError::Source)? {
             None => break,
             Some(SourceEvent::Idle) => {}
-            Some(SourceEvent::Line(line)) => {
-                let Some(id) = decoder.line(&line.name, line.start) else {
-                    let roles = decoder.plan().roles().collect::<Vec<_>>().join(", ");
-                    return Err(PumpError::UnknownLine { line: line.name, roles });
-                };
-                sink.line(id, &line.name);
-                pumped.lines.push((line.name, id));
-            }
+            Some(SourceEvent::Line(line)) => announce(decoder, sink, &line, pumped)?,
             Some(SourceEvent::Chunk { line, time, bytes, faults }) => {
                 let Some((_, id)) = pumped.lines.get(line) else { continue };
-                pumped.bytes += bytes.len() as u64;
-                if let Some(time) = time {
-                    let (first, last) = pumped.times.unwrap_or((time, time));
-                    pumped.times = Some((first.min(time), last.max(time)));
-                }
-                decoder.feed(Chunk { line: *id, time, bytes, faults }).drain(sink).map_err(PumpError::Sink)?;
+                let line = *id;
+                pumped.count(bytes.len(), time);
+                decoder.feed(Chunk { line, time, bytes, faults }).drain(sink).map_err(PumpError::Sink)?;
             }
             Some(SourceEvent::Loss { line, why, time }) => {
                 let Some((_, id)) = pumped.lines.get(line) else { continue };
@@ -90,6 +98,32 @@ pub fn pump<S: Sink>(
             }
         }
     }
-    decoder.finish().drain(sink).map_err(PumpError::Sink)?;
-    Ok(pumped)
+    decoder.finish().drain(sink).map_err(PumpError::Sink)
+}
+
+/// Adds a line of the source to the decoder.
+pub(crate) fn announce<S: Sink>(
+    decoder: &mut Decoder,
+    sink: &mut S,
+    line: &LineInfo,
+    pumped: &mut Pumped,
+) -> Result<(), PumpError<S::Error>> {
+    let Some(id) = decoder.line(&line.name, line.start) else {
+        let roles = decoder.plan().roles().collect::<Vec<_>>().join(", ");
+        return Err(PumpError::UnknownLine { line: line.name.clone(), roles });
+    };
+    sink.line(id, &line.name);
+    pumped.lines.push((line.name.clone(), id));
+    Ok(())
+}
+
+impl Pumped {
+    /// Counts a chunk.
+    pub(crate) fn count(&mut self, bytes: usize, time: Option<Time>) {
+        self.bytes += bytes as u64;
+        if let Some(time) = time {
+            let (first, last) = self.times.unwrap_or((time, time));
+            self.times = Some((first.min(time), last.max(time)));
+        }
+    }
 }

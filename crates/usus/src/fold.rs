@@ -13,15 +13,18 @@ use crate::read::Cells;
 /// The state of the fold of one line.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Fold {
-    /// For each kind without series, the last value of each counter.
-    single: Vec<Vec<Option<u64>>>,
-    /// For each kind, its series by the bytes of their fields, with the last value of each counter.
-    kinds: Vec<BTreeMap<Vec<u8>, Vec<Option<u64>>>>,
+    /// For each kind without series, its counters.
+    single: Vec<Vec<Counted>>,
+    /// For each kind, its series by the bytes of their fields, with their counters.
+    kinds: Vec<BTreeMap<Vec<u8>, Vec<Counted>>>,
     /// The series at hand; kept so that looking one up allocates nothing.
     key: Vec<u8>,
     known: usize,
     full: bool,
 }
+
+/// The first and the last value of a counter.
+type Counted = Option<(u64, u64)>;
 
 impl Fold {
     pub(crate) fn new(plan: &Inner) -> Fold {
@@ -52,6 +55,41 @@ impl Fold {
         self.record_of_series(plan, number, cells, notices);
     }
 
+    /// Whether this fold, had it begun where another ended, would have said the same.
+    pub(crate) fn would_follow(&self, plan: &Inner, before: &Fold) -> bool {
+        let singles = self.single.iter().zip(&before.single).zip(&plan.kinds);
+        let mut known = before.known;
+        let goes_on = singles.into_iter().all(|((counted, before), kind)| goes_on(kind, before, counted))
+            && self.kinds.iter().zip(&before.kinds).zip(&plan.kinds).all(|((series, before), kind)| {
+                series.iter().all(|(key, counted)| match before.get(key) {
+                    Some(before) => goes_on(kind, before, counted),
+                    None => {
+                        known += 1;
+                        true
+                    }
+                })
+            });
+        goes_on && !self.full && !before.full && known <= plan.limits.series
+    }
+
+    /// Becomes the fold of what another saw, and then of what this one saw.
+    pub(crate) fn follow(&mut self, before: Fold) {
+        for (counted, before) in self.single.iter_mut().zip(&before.single) {
+            put_before(before, counted);
+        }
+        self.known = 0;
+        for (series, mut before) in self.kinds.iter_mut().zip(before.kinds) {
+            for (key, mut counted) in core::mem::take(series) {
+                if let Some(before) = before.get(&key) {
+                    put_before(before, &mut counted);
+                }
+                before.insert(key, counted);
+            }
+            *series = before;
+            self.known += series.len();
+        }
+    }
+
     fn record_of_series(&mut self, plan: &Inner, number: u16, cells: &Cells<'_>, notices: &mut impl FnMut(NoticeKind)) {
         let kind = &plan.kinds[usize::from(number)];
         self.key.clear();
@@ -78,14 +116,36 @@ impl Fold {
 
 /// Follows the counters of one record of one series.
 #[inline(always)]
-fn count(number: u16, kind: &Kind, cells: &Cells<'_>, last: &mut [Option<u64>], notices: &mut impl FnMut(NoticeKind)) {
-    for (index, (counter, last)) in kind.counters.iter().zip(last).enumerate() {
+fn count(number: u16, kind: &Kind, cells: &Cells<'_>, counted: &mut [Counted], notices: &mut impl FnMut(NoticeKind)) {
+    for (index, (counter, counted)) in kind.counters.iter().zip(counted).enumerate() {
         let Some(found) = cells.count(&counter.field) else { continue };
-        let expected = last.map(|last| if last >= counter.last { 0 } else { last + 1 });
-        if let Some(expected) = expected.filter(|expected| *expected != found) {
+        let Some((_, last)) = counted else {
+            *counted = Some((found, found));
+            continue;
+        };
+        let expected = counter.after(*last);
+        *last = found;
+        if expected != found {
             notices(NoticeKind::CounterJump { kind: number, counter: index as u16, expected, found });
         }
-        *last = Some(found);
+    }
+}
+
+/// Whether counters go on where others ended, so that nothing would have been said at their first values.
+fn goes_on(kind: &Kind, before: &[Counted], counted: &[Counted]) -> bool {
+    kind.counters.iter().zip(before).zip(counted).all(|((counter, before), counted)| match (before, counted) {
+        (Some((_, last)), Some((first, _))) => counter.after(*last) == *first,
+        _ => true,
+    })
+}
+
+/// Puts what came before in front.
+fn put_before(before: &[Counted], counted: &mut [Counted]) {
+    for (before, counted) in before.iter().zip(counted) {
+        *counted = match (*before, *counted) {
+            (Some((first, _)), Some((_, last))) => Some((first, last)),
+            (before, counted) => counted.or(before),
+        };
     }
 }
 

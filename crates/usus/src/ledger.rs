@@ -81,6 +81,12 @@ impl Ledger {
         }
     }
 
+    /// Whether the names of this account and another are together few enough to be counted one by one.
+    pub(crate) fn names_fit(&self, other: &Ledger, limit: usize) -> bool {
+        let new = other.ignored_by.iter().filter(|(name, _)| self.ignored_by.iter().all(|(known, _)| known != name));
+        self.ignored_by_others + other.ignored_by_others == 0 && self.ignored_by.len() + new.count() <= limit
+    }
+
     pub(crate) fn ignore(&mut self, bytes: u64, name: Option<&[u8]>, limit: usize) {
         self.ignored += bytes;
         self.ignored_frames += 1;

@@ -30,6 +30,14 @@ impl JsonLines {
         Ok(JsonLines { writer: RowWriter::create(path, overwrite)?, options, origin: Origin::default() })
     }
 
+    pub(super) fn piece(&self) -> JsonLines {
+        JsonLines { writer: RowWriter::piece(), options: self.options, origin: self.origin.clone() }
+    }
+
+    pub(super) fn join(&mut self, piece: &JsonLines) -> Result<(), OutputError> {
+        self.writer.join(&piece.writer)
+    }
+
     pub(super) fn begin_source(&mut self, name: &str) {
         self.origin.begin_source(name);
     }

@@ -10,6 +10,8 @@ use std::path::{Path, PathBuf};
 
 use usus::{LineId, Notice, Plan, Record, Reject, Sink, Time};
 
+use crate::pieces::Pieces;
+
 pub use json::{JsonLines, escape_json};
 pub use rejects::RejectFile;
 pub use tables::{TableOptions, Tables};
@@ -211,6 +213,31 @@ impl Sink for Outputs {
 
     fn notice(&mut self, _notice: &Notice<'_>) -> Result<(), OutputError> {
         Ok(())
+    }
+}
+
+impl Pieces for Outputs {
+    type Piece = Outputs;
+
+    fn piece(&self) -> Outputs {
+        let records = match &self.records {
+            Records::Tables(tables) => Records::Tables(tables.piece()),
+            Records::Json(json) => Records::Json(json.piece()),
+        };
+        Outputs { records, rejects: self.rejects.as_ref().map(RejectFile::piece) }
+    }
+
+    fn join(&mut self, piece: Outputs) -> Result<(), OutputError> {
+        match (&mut self.records, &piece.records) {
+            (Records::Tables(tables), Records::Tables(piece)) => tables.join(piece)?,
+            (Records::Json(json), Records::Json(piece)) => json.join(piece)?,
+            // A piece is made by what it is joined to.
+            _ => {}
+        }
+        match (&mut self.rejects, &piece.rejects) {
+            (Some(rejects), Some(piece)) => rejects.join(piece),
+            _ => Ok(()),
+        }
     }
 }
 

@@ -26,6 +26,14 @@ impl RejectFile {
         Ok(RejectFile { writer: RowWriter::create(path, overwrite)?, origin: Origin::default() })
     }
 
+    pub(super) fn piece(&self) -> RejectFile {
+        RejectFile { writer: RowWriter::piece(), origin: self.origin.clone() }
+    }
+
+    pub(super) fn join(&mut self, piece: &RejectFile) -> Result<(), OutputError> {
+        self.writer.join(&piece.writer)
+    }
+
     pub(super) fn begin_source(&mut self, name: &str) {
         self.origin.begin_source(name);
     }

@@ -38,6 +38,8 @@ enum Place {
     StandardOutput,
     File(PathBuf),
     Directory(PathBuf),
+    /// Nowhere: other tables take the rows when their turn comes.
+    Piece,
 }
 
 /// The tables of one kind. Each begins with its first row, so that a kind that never comes leaves no file.
@@ -86,6 +88,16 @@ impl Tables {
 
     fn new(plan: &Plan, place: Place, options: TableOptions, overwrite: bool) -> Result<Tables, OutputError> {
         let schema = plan.schema().clone();
+        let mut tables = Tables::of(place, options, schema, Origin::default(), overwrite);
+        tables.clear_the_way()?;
+        if !matches!(tables.place, Place::Directory(_)) {
+            // Whoever named one table gets it, also without rows.
+            tables.begin_named_table()?;
+        }
+        Ok(tables)
+    }
+
+    fn of(place: Place, options: TableOptions, schema: Schema, origin: Origin, overwrite: bool) -> Tables {
         let kinds = schema.kinds.iter().map(|kind| KindTables {
             has_offset: has_offset(options, kind),
             has_quality: kind.has_quality(),
@@ -93,15 +105,38 @@ impl Tables {
             records: None,
             groups: kind.fields.iter().map(|_| None).collect(),
         });
-        let kinds = kinds.collect();
-        let mut tables =
-            Tables { place, options, schema, kinds, origin: Origin::default(), overwrite, quality: Vec::new() };
-        tables.clear_the_way()?;
-        if !matches!(tables.place, Place::Directory(_)) {
-            // Whoever named one table gets it, also without rows.
-            tables.begin_named_table()?;
+        Tables { place, options, kinds: kinds.collect(), schema, origin, overwrite, quality: Vec::new() }
+    }
+
+    /// The same tables without rows, to be filled elsewhere and joined.
+    pub(super) fn piece(&self) -> Tables {
+        Tables::of(Place::Piece, self.options, self.schema.clone(), self.origin.clone(), false)
+    }
+
+    /// Puts the rows of a piece behind those that are here.
+    pub(super) fn join(&mut self, piece: &Tables) -> Result<(), OutputError> {
+        for (index, kind) in piece.kinds.iter().enumerate() {
+            if let Some(rows) = &kind.records {
+                let mut writer = match self.kinds[index].records.take() {
+                    Some(writer) => writer,
+                    None => self.begin_records(index)?,
+                };
+                let result = writer.join(rows);
+                self.kinds[index].records = Some(writer);
+                result?;
+            }
+            for (place, rows) in kind.groups.iter().enumerate() {
+                let Some(rows) = rows else { continue };
+                let mut writer = match self.kinds[index].groups[place].take() {
+                    Some(writer) => writer,
+                    None => self.begin_group(index, place)?,
+                };
+                let result = writer.join(rows);
+                self.kinds[index].groups[place] = Some(writer);
+                result?;
+            }
         }
-        Ok(tables)
+        Ok(())
     }
 
     /// Sees to it that no table stands where one may be written: refuses, or removes those of an earlier run, so that they are not
@@ -138,7 +173,7 @@ impl Tables {
     /// The file of a kind or of one of its groups.
     fn path(&self, kind: &str, group: Option<&str>) -> Option<PathBuf> {
         match (&self.place, group) {
-            (Place::StandardOutput, _) => None,
+            (Place::StandardOutput | Place::Piece, _) => None,
             (Place::File(path), None) => Some(path.clone()),
             (Place::File(path), Some(group)) => Some(path.with_extension(format!("{group}.csv"))),
             (Place::Directory(directory), None) => Some(directory.join(format!("{kind}.csv"))),
@@ -149,6 +184,7 @@ impl Tables {
     fn begin(&self, kind: &str, group: Option<&str>) -> Result<RowWriter, OutputError> {
         match self.path(kind, group) {
             Some(path) => RowWriter::create(&path, self.overwrite),
+            None if matches!(self.place, Place::Piece) => Ok(RowWriter::piece()),
             None => Ok(RowWriter::standard_output()),
         }
     }
@@ -156,6 +192,9 @@ impl Tables {
     fn begin_records(&self, index: usize) -> Result<RowWriter, OutputError> {
         let kind = &self.schema.kinds[index];
         let mut writer = self.begin(&kind.name, None)?;
+        if matches!(self.place, Place::Piece) {
+            return Ok(writer);
+        }
         let out = &mut writer.buffer;
         self.front_header(kind, out);
         if self.options.origin {
@@ -175,9 +214,13 @@ impl Tables {
         Ok(writer)
     }
 
-    fn begin_group(&self, index: usize, field: &FieldSchema) -> Result<RowWriter, OutputError> {
+    fn begin_group(&self, index: usize, place: usize) -> Result<RowWriter, OutputError> {
         let kind = &self.schema.kinds[index];
+        let field = &kind.fields[place];
         let mut writer = self.begin(&kind.name, Some(&field.name))?;
+        if matches!(self.place, Place::Piece) {
+            return Ok(writer);
+        }
         let out = &mut writer.buffer;
         self.front_header(kind, out);
         out.extend_from_slice(b"index,");
@@ -283,7 +326,7 @@ impl Tables {
         let index = record.kind_index();
         let mut writer = match self.kinds[index].groups[place].take() {
             Some(writer) => writer,
-            None => self.begin_group(index, schema)?,
+            None => self.begin_group(index, place)?,
         };
         let has_quality = schema.items_have_quality();
         let mut result = Ok(());

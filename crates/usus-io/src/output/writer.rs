@@ -1,4 +1,4 @@
-//! A buffered writer to a file or standard output that knows its path and counts its rows.
+//! A buffered writer to a file or standard output that knows its path and counts its rows, and pieces of it that are filled elsewhere.
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
@@ -20,6 +20,8 @@ pub(super) struct RowWriter {
 enum Target {
     File(File),
     StandardOutput(io::Stdout),
+    /// Another writer, which takes what is here when its turn comes.
+    Piece,
 }
 
 impl RowWriter {
@@ -49,19 +51,43 @@ impl RowWriter {
         RowWriter { target, path: PathBuf::from("standard output"), buffer: Vec::with_capacity(2 * BUFFER), rows: 0 }
     }
 
+    /// A writer that keeps all rows until [`RowWriter::join`] takes them.
+    pub(super) fn piece() -> RowWriter {
+        RowWriter { target: Target::Piece, path: PathBuf::new(), buffer: Vec::new(), rows: 0 }
+    }
+
+    /// Writes the rows of a piece behind those that are here.
+    pub(super) fn join(&mut self, piece: &RowWriter) -> Result<(), OutputError> {
+        self.rows += piece.rows;
+        if self.buffer.len() + piece.buffer.len() < BUFFER {
+            self.buffer.extend_from_slice(&piece.buffer);
+            return Ok(());
+        }
+        self.flush()?;
+        self.write(&piece.buffer)
+    }
+
     /// Ends a row that was appended to the buffer.
     pub(super) fn end_row(&mut self) -> Result<(), OutputError> {
         self.rows += 1;
-        if self.buffer.len() >= BUFFER { self.flush() } else { Ok(()) }
+        if self.buffer.len() >= BUFFER && !matches!(self.target, Target::Piece) { self.flush() } else { Ok(()) }
     }
 
     /// Writes the buffer out. What could not be written is dropped, so that a later call does not write it behind a gap.
     pub(super) fn flush(&mut self) -> Result<(), OutputError> {
+        let mut buffer = std::mem::take(&mut self.buffer);
+        let result = self.write(&buffer);
+        buffer.clear();
+        self.buffer = buffer;
+        result
+    }
+
+    fn write(&mut self, rows: &[u8]) -> Result<(), OutputError> {
         let result = match &mut self.target {
-            Target::File(file) => file.write_all(&self.buffer),
-            Target::StandardOutput(output) => output.write_all(&self.buffer).and_then(|()| output.flush()),
+            Target::File(file) => file.write_all(rows),
+            Target::StandardOutput(output) => output.write_all(rows).and_then(|()| output.flush()),
+            Target::Piece => Ok(()),
         };
-        self.buffer.clear();
         result.map_err(OutputError::write(&self.path))
     }
 

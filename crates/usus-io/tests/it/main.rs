@@ -2,4 +2,5 @@
 
 mod captures;
 mod outputs;
+mod pieces;
 mod pumping;

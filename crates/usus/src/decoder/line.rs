@@ -26,6 +26,14 @@ pub(super) enum Closing {
     End,
 }
 
+/// What is known where a part begins.
+#[derive(Clone, Debug, PartialEq)]
+struct Begun {
+    join: Join,
+    faults_ahead: VecDeque<(u64, FaultKind)>,
+    silences_ahead: Vec<u64>,
+}
+
 #[derive(Clone, Debug)]
 pub(super) struct Line {
     pub(super) id: LineId,
@@ -51,6 +59,8 @@ pub(super) struct Line {
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
     pub(super) fold: Fold,
+    /// What was known where the part at hand began, if it is one.
+    begun: Option<Begun>,
 }
 
 impl Line {
@@ -83,6 +93,7 @@ impl Line {
             queue: VecDeque::new(),
             ledger: Ledger::for_kinds(plan.kinds.len()),
             fold: Fold::new(plan),
+            begun: None,
         }
     }
 
@@ -103,7 +114,36 @@ impl Line {
     }
 
     pub(super) fn join(&self) -> Join {
-        Join { offset: self.at, rest: self.rest }
+        Join { offset: self.at, rest: self.rest, last: self.last.filter(|_| self.idle.is_some()) }
+    }
+
+    /// Begins a part of its own.
+    pub(super) fn begin_part(&mut self, plan: &Inner) {
+        self.begun = Some(self.known());
+        self.ledger = Ledger::for_kinds(plan.kinds.len());
+        self.fold = Fold::new(plan);
+    }
+
+    /// Whether this part, had it been decoded behind another, would have given the same.
+    pub(super) fn would_follow(&self, plan: &Inner, before: &Line) -> bool {
+        let drained = before.queue.is_empty() && before.closings.is_empty();
+        drained
+            && self.begun.as_ref() == Some(&before.known())
+            && self.fold.would_follow(plan, &before.fold)
+            && before.ledger.names_fit(&self.ledger, plan.limits.names)
+    }
+
+    fn known(&self) -> Begun {
+        let silences = self.silences.iter().copied().filter(|silence| *silence > self.at);
+        Begun { join: self.join(), faults_ahead: self.faults.clone(), silences_ahead: silences.collect() }
+    }
+
+    /// Takes over the account and the fold of what comes before.
+    pub(super) fn follow(&mut self, before: &mut Line) {
+        let part = core::mem::replace(&mut self.ledger, core::mem::take(&mut before.ledger));
+        self.ledger.add(&part);
+        self.fold.follow(core::mem::take(&mut before.fold));
+        self.begun = None;
     }
 
     fn end(&self) -> u64 {
@@ -165,6 +205,10 @@ impl Line {
             (Some(idle), Some(last)) if self.at < self.end() && !told => Some(last.after(idle).after(self.lateness)),
             _ => None,
         }
+    }
+
+    pub(super) fn is_part(&self) -> bool {
+        self.begun.is_some()
     }
 
     pub(super) fn close(&mut self, closing: Closing) {

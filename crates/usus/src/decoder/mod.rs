@@ -3,6 +3,7 @@
 mod decide;
 mod line;
 mod marks;
+mod part;
 mod steady;
 
 use alloc::vec::Vec;
@@ -187,6 +188,8 @@ impl Decoder {
 pub struct Join {
     pub(crate) offset: u64,
     pub(crate) rest: crate::cut::Rest,
+    /// When the last chunk arrived, if a silence after it would matter.
+    pub(crate) last: Option<Time>,
 }
 
 impl Join {

@@ -389,6 +389,14 @@ pub(crate) struct Counter {
     pub(crate) last: u64,
 }
 
+impl Counter {
+    /// The value that comes after another.
+    #[inline(always)]
+    pub(crate) fn after(&self, value: u64) -> u64 {
+        if value >= self.last { 0 } else { value + 1 }
+    }
+}
+
 #[derive(Clone)]
 pub(crate) struct Ignore {
     pub(crate) when: Option<Expression<u16>>,

@@ -9,6 +9,7 @@ use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw};
 use crate::value::Decimal;
 
 /// The short way to the value of a column. Small, since many lie side by side.
+#[allow(clippy::box_collection)] // A box is one word, a slice or a vector two or three.
 #[derive(Clone)]
 pub(crate) enum Way {
     /// There is none but that the column may be empty or not there.

@@ -234,7 +234,7 @@ fn eight_of(text: &[u8], wide: &[u8]) -> u64 {
 /// Whether all bytes are below ten.
 #[inline(always)]
 fn all_digits(values: u64) -> bool {
-    ((values & LOW_BITS) + u64::from_ne_bytes([0x76; 8]) | values) & !LOW_BITS == 0
+    (((values & LOW_BITS) + u64::from_ne_bytes([0x76; 8])) | values) & TOP_BITS == 0
 }
 
 /// The number that eight digits are, the first one in the lowest byte: neighbours are put together to pairs, fours, and the whole.

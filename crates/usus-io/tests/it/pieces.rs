@@ -1,0 +1,399 @@
+//! Decoding in pieces at the same time gives what one decoder gives, wherever the pieces are joined.
+
+use std::collections::VecDeque;
+
+use proptest::prelude::*;
+use usus::{Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Time};
+use usus_io::{
+    Destination, LineInfo, Outputs, PieceOptions, Pieces, PumpError, Pumped, Source, SourceError, SourceEvent,
+    TableOptions, pump, pump_pieces,
+};
+
+/// A source of what it holds.
+#[derive(Clone)]
+struct Held(VecDeque<Step>, Vec<u8>, Vec<Fault>);
+
+#[derive(Clone, Debug)]
+enum Step {
+    Line(&'static str, u64),
+    Chunk(usize, Option<i64>, Vec<u8>, Vec<Fault>),
+    Loss(usize),
+    Broken,
+}
+
+impl Held {
+    fn new(steps: impl IntoIterator<Item = Step>) -> Held {
+        Held(steps.into_iter().collect(), Vec::new(), Vec::new())
+    }
+
+    /// One line without a name, cut at these places.
+    fn cut(bytes: &[u8], places: &[usize]) -> Held {
+        let mut steps = vec![Step::Line("", 0)];
+        let mut from = 0;
+        for &to in places.iter().chain([&bytes.len()]) {
+            steps.push(Step::Chunk(0, None, bytes[from..to].to_vec(), Vec::new()));
+            from = to;
+        }
+        Held::new(steps)
+    }
+}
+
+impl Source for Held {
+    fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
+        let Some(step) = self.0.pop_front() else { return Ok(None) };
+        Ok(Some(match step {
+            Step::Line(name, start) => {
+                let mut line = LineInfo::new(name);
+                line.start = start;
+                SourceEvent::Line(line)
+            }
+            Step::Chunk(line, time, bytes, faults) => {
+                (self.1, self.2) = (bytes, faults);
+                SourceEvent::Chunk { line, time: time.map(Time::from_nanoseconds), bytes: &self.1, faults: &self.2 }
+            }
+            Step::Loss(line) => SourceEvent::Loss { line, why: Loss::Overrun, time: None },
+            Step::Broken => return Err(SourceError::Read { at: 7, error: std::io::Error::other("unplugged") }),
+        }))
+    }
+}
+
+/// Everything a sink is told, as text.
+#[derive(Clone, Debug, Default, PartialEq)]
+struct Told {
+    events: Vec<String>,
+    names: Vec<String>,
+    full_after: Option<usize>,
+}
+
+impl Told {
+    fn tell(&mut self, line: LineId, event: Event<'_>) -> Result<(), String> {
+        if self.full_after == Some(self.events.len()) {
+            return Err("full".to_owned());
+        }
+        let name = self.names.get(line.index()).map_or("?", String::as_str);
+        let received = match &event {
+            Event::Record(record) => format!(" {:?} {:?}", record.received(), record.completed()),
+            _ => String::new(),
+        };
+        self.events.push(format!("{name}: {event:?}{received}"));
+        Ok(())
+    }
+}
+
+impl Sink for Told {
+    type Error = String;
+
+    fn line(&mut self, _line: LineId, name: &str) {
+        self.names.push(name.to_owned());
+    }
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), String> {
+        self.tell(record.line(), Event::Record(*record))
+    }
+
+    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), String> {
+        self.tell(reject.line, Event::Reject(*reject))
+    }
+
+    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), String> {
+        self.tell(clipped.line, Event::Clipped(*clipped))
+    }
+
+    fn notice(&mut self, notice: &Notice<'_>) -> Result<(), String> {
+        self.tell(notice.line, Event::Notice(*notice))
+    }
+}
+
+impl Pieces for Told {
+    type Piece = Told;
+
+    fn piece(&self) -> Told {
+        Told { names: self.names.clone(), ..Told::default() }
+    }
+
+    fn join(&mut self, piece: Told) -> Result<(), String> {
+        for event in piece.events {
+            if self.full_after == Some(self.events.len()) {
+                return Err("full".to_owned());
+            }
+            self.events.push(event);
+        }
+        Ok(())
+    }
+}
+
+fn plan(text: &str) -> Plan {
+    Format::parse(&format!("format = 'x'\n{text}")).unwrap().compile().unwrap()
+}
+
+const PACKETS: &str = "
+    [[frame]]
+    cut = 'packet'
+    start = 'AA'
+    length = 4
+    checksum = { algorithm = 'SUM-8', type = 'u8' }
+    [record.r]
+    fields = [{ name = 'n', type = 'u8', counter = true }, { name = 'v', type = 'u8' }]";
+
+const SENTENCES: &str = "
+    [[frame]]
+    cut = 'nmea-0183'
+    checksum = 'optional'
+    header = [{ name = 'address', column = 1, type = 'text' }]
+    [record.a]
+    when = \"address == 'A'\"
+    more = 'ignore'
+    fields = [{ name = 'n', column = 2, type = 'number', counter = true, rollover = 99, optional = true }]
+    [[ignore]]
+    when = \"address == 'B'\"
+    count_by = 'address'";
+
+const LINES: &str = "
+    [[frame]]
+    cut = 'text'
+    idle = '3 ms'
+    [record.r]
+    fields = [{ name = 'a' }]";
+
+/// Without a checksum, a start in the middle of a packet is taken for one again and again.
+const LOST: &str = "
+    [[frame]]
+    cut = 'packet'
+    start = 'AA'
+    length = 3
+    [record.r]
+    fields = [{ name = 'v', type = 'u16be' }]";
+
+const TWO: &str = "
+    [line.up]
+    [line.down]
+    [[frame]]
+    name = 'text'
+    cut = 'text'
+    on = 'up'
+    [[frame]]
+    cut = 'packet'
+    name = 'down'
+    on = 'down'
+    start = 'AA'
+    length = 3
+    [record.up]
+    frame = 'text'
+    fields = [{ name = 'a' }]
+    [record.down]
+    frame = 'down'
+    fields = [{ name = 'v', type = 'u16be' }]";
+
+/// What one core and several give.
+fn both(plan: &Plan, source: &Held, options: PieceOptions) -> Pumped {
+    let (mut one, mut several) = (Told::default(), Told::default());
+    let (mut alone, mut together) = (Decoder::new(plan), Decoder::new(plan));
+    let expected = pump(&mut source.clone(), &mut alone, &mut one, &mut |_| true);
+    let found = pump_pieces(&mut source.clone(), &mut together, &mut several, options, &mut |_| true);
+    assert_eq!(one.events, several.events, "{options:?}");
+    let ledgers = |decoder: &Decoder| decoder.lines().map(|line| decoder.ledger(line)).collect::<Vec<_>>();
+    assert_eq!(ledgers(&alone), ledgers(&together));
+    match (expected, found) {
+        (Ok(expected), Ok(found)) => {
+            assert_eq!(
+                (expected.lines, expected.times, expected.bytes),
+                (found.lines.clone(), found.times, found.bytes)
+            );
+            found
+        }
+        (Err(expected), Err(found)) => {
+            assert_eq!(expected.to_string(), found.to_string());
+            Pumped::default()
+        }
+        (expected, found) => panic!("{expected:?} and {found:?}"),
+    }
+}
+
+fn packet(number: u8, value: u8) -> [u8; 4] {
+    [0xAA, number, value, 0xAAu8.wrapping_add(number).wrapping_add(value)]
+}
+
+#[test]
+fn pieces_join_at_every_offset() {
+    let packets: Vec<u8> = [packet(0, 0xAA), packet(1, 1), packet(3, 0xAA), packet(4, 3)]
+        .concat()
+        .into_iter()
+        .chain([0xAA, 0xAA])
+        .collect();
+    let sentences = b"1,2*00\r\n$A,1*5D\r\n$A,2\r\n$B,x\r\n!!$A,4*58\r\nnoise$A,$A,5*59".to_vec();
+    for (plan, bytes) in [(plan(PACKETS), packets), (plan(SENTENCES), sentences)] {
+        let mut again = 0;
+        for at in 0..=bytes.len() {
+            for next in at..=bytes.len() {
+                for (jobs, before) in [(2, 0), (2, 6), (3, 1_000)] {
+                    let options = PieceOptions { jobs, size: 1, before };
+                    again += both(&plan, &Held::cut(&bytes, &[at, next]), options).again;
+                }
+            }
+        }
+        assert!(again > 0, "joins that fail are to be met, too");
+    }
+}
+
+#[test]
+fn pieces_that_never_join_are_left_to_one_core() {
+    let bytes = [0xAA; 4_000];
+    let places: Vec<usize> = (1..500).map(|piece| piece * 8).collect();
+    let pumped = both(&plan(LOST), &Held::cut(&bytes, &places), PieceOptions { jobs: 2, size: 1, before: 0 });
+    assert!(pumped.unjoined && pumped.pieces < 100, "{pumped:?}");
+    // Of a sound stream all pieces but perhaps those at edges join.
+    let bytes: Vec<u8> = (0..1_000).flat_map(|number| packet(number as u8, 7)).collect();
+    let pumped = both(&plan(PACKETS), &Held::cut(&bytes, &places), PieceOptions { jobs: 2, size: 100, before: 20 });
+    assert!(!pumped.unjoined && pumped.again == 0 && pumped.pieces > 30, "{pumped:?}");
+}
+
+#[test]
+fn errors_come_where_they_would_come_from_one_core() {
+    let plan = plan(PACKETS);
+    let chunk = |number| Step::Chunk(0, None, packet(number, 1).to_vec(), Vec::new());
+    let broken = [Step::Line("", 0), chunk(0), chunk(1), chunk(2), Step::Broken];
+    both(&plan, &Held::new(broken), PieceOptions { jobs: 2, size: 1, before: 4 });
+    for full_after in 0..6 {
+        let mut told = Told { full_after: Some(full_after), ..Told::default() };
+        let mut source = Held::new([Step::Line("", 0)].into_iter().chain((0..6).map(chunk)));
+        let options = PieceOptions { jobs: 2, size: 1, before: 4 };
+        let result = pump_pieces(&mut source, &mut Decoder::new(&plan), &mut told, options, &mut |_| true);
+        assert!(matches!(result, Err(PumpError::Sink(error)) if error == "full"));
+        assert_eq!(told.events.len(), full_after);
+    }
+    let mut source = Held::new([Step::Line("up", 0), Step::Line("middle", 0)]);
+    let options = PieceOptions { jobs: 2, size: 1, before: 4 };
+    let plan = self::plan(TWO);
+    let result = pump_pieces(&mut source, &mut Decoder::new(&plan), &mut Told::default(), options, &mut |_| true);
+    assert!(matches!(result, Err(PumpError::UnknownLine { line, .. }) if line == "middle"));
+}
+
+/// The files that a conversion writes, with what it says of them.
+fn files(plan: &Plan, source: &Held, destination: &str, jobs: usize) -> Vec<(String, Vec<u8>, Option<u64>)> {
+    let folder = tempfile::tempdir().unwrap();
+    let named = Destination::named(&folder.path().join(destination)).unwrap();
+    let options = TableOptions { origin: true, ..TableOptions::default() };
+    let rejects = folder.path().join("rejects.jsonl");
+    let mut outputs = Outputs::open(plan, &named, options, Some(&rejects), false).unwrap();
+    outputs.begin_source("held");
+    let pieces = PieceOptions { jobs, size: 64, before: 24 };
+    let pumped =
+        pump_pieces(&mut source.clone(), &mut Decoder::new(plan), &mut outputs, pieces, &mut |_| true).unwrap();
+    assert!(jobs == 1 || (pumped.pieces > 20 && pumped.again < 4), "{pumped:?}");
+    outputs.finish().unwrap();
+    let rows = outputs.files();
+    let mut files = Vec::new();
+    let mut folders = vec![folder.path().to_owned()];
+    while let Some(inside) = folders.pop() {
+        for entry in std::fs::read_dir(inside).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                folders.push(path);
+                continue;
+            }
+            let rows = rows.iter().find(|(file, _)| *file == path).map(|(_, rows)| *rows);
+            let name = path.strip_prefix(folder.path()).unwrap().to_string_lossy().into_owned();
+            files.push((name, std::fs::read(&path).unwrap(), rows));
+        }
+    }
+    files.sort();
+    files
+}
+
+#[test]
+fn outputs_are_the_same_to_the_byte() {
+    let groups = plan(
+        "
+        [[frame]]
+        cut = 'nmea-0183'
+        header = [{ name = 'address', column = 1, type = 'text' }]
+        [record.list]
+        when = \"address == 'L'\"
+        fields = [{ name = 'values', column = 2, up_to = 'end', fields = [{ name = 'v', type = 'number' }] }]
+        [record.one]
+        when = \"address == 'O'\"
+        fields = [{ name = 'v', column = 2, type = 'number', range = [0, 50] }]",
+    );
+    let sentence = |text: &str| format!("${text}*{:02X}\r\n", text.bytes().fold(0, |sum, byte| sum ^ byte));
+    let text: String = (0..200)
+        .map(|number| match number % 3 {
+            0 => sentence(&format!("L,{number},{}", number * 7)),
+            1 => sentence(&format!("O,{number}")),
+            _ if number % 5 == 0 => format!("noise {number}\r\n"),
+            _ => sentence("O,x"),
+        })
+        .collect();
+    let places: Vec<usize> = (1..text.len() / 16).map(|piece| piece * 16).collect();
+    let source = Held::cut(text.as_bytes(), &places);
+    for destination in ["tables", "records.jsonl"] {
+        let alone = files(&groups, &source, destination, 1);
+        assert!(alone.len() >= 2 && alone.iter().all(|(_, bytes, _)| !bytes.is_empty()));
+        assert_eq!(alone, files(&groups, &source, destination, 2));
+        assert_eq!(alone, files(&groups, &source, destination, 3));
+    }
+}
+
+#[test]
+fn a_stop_is_a_stop() {
+    let plan = plan(PACKETS);
+    let bytes: Vec<u8> = (0..100).flat_map(|number| packet(number, 7)).collect();
+    let mut source = Held::cut(&bytes, &(1..100).map(|piece| piece * 4).collect::<Vec<_>>());
+    let (mut told, mut decoder) = (Told::default(), Decoder::new(&plan));
+    let options = PieceOptions { jobs: 2, size: 40, before: 8 };
+    let pumped =
+        pump_pieces(&mut source, &mut decoder, &mut told, options, &mut |progress| progress.bytes < 200).unwrap();
+    assert!(pumped.stopped);
+    assert_eq!((pumped.bytes, told.events.len()), (200, 50));
+}
+
+/// Pieces of frames and noise, of every format.
+fn fragment() -> impl Strategy<Value = Vec<u8>> {
+    prop_oneof![
+        (any::<u8>(), any::<u8>()).prop_map(|(number, value)| packet(number % 4, value).to_vec()),
+        prop::sample::select(vec!["$A,1*5D\r\n", "$A,2\r\n", "$B,7\r\n", "$A,", "x\r\n", "\r", "\n", "abc"])
+            .prop_map(|text| text.as_bytes().to_vec()),
+        prop::collection::vec(any::<u8>(), 0..6),
+        Just(vec![0xAA; 3]),
+    ]
+}
+
+fn steps(lines: usize) -> impl Strategy<Value = Vec<Step>> {
+    let fault = (0usize..8, prop::sample::select(vec![FaultKind::Parity, FaultKind::Framing]));
+    let faults = prop_oneof![4 => Just(Vec::new()), 1 => prop::collection::vec(fault, 0..3)]
+        .prop_map(|faults| faults.into_iter().map(|(at, kind)| Fault { at, kind }).collect::<Vec<_>>());
+    let chunk = (0..lines, 0i64..6_000_000, prop::collection::vec(fragment(), 0..4), faults)
+        .prop_map(|(line, gap, fragments, faults)| Step::Chunk(line, Some(gap), fragments.concat(), faults));
+    let step = prop_oneof![12 => chunk, 1 => (0..lines).prop_map(Step::Loss)];
+    prop::collection::vec(step, 0..24).prop_map(|mut steps| {
+        // Gaps become times.
+        let mut now = 0;
+        for step in &mut steps {
+            if let Step::Chunk(_, Some(time), ..) = step {
+                now += *time;
+                *time = now;
+            }
+        }
+        steps
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    #[test]
+    fn pieces_give_what_one_core_gives(
+        steps in steps(1), format in 0usize..4, jobs in 2usize..4, size in 1usize..40, before in 0usize..40,
+    ) {
+        let plan = plan([PACKETS, SENTENCES, LINES, LOST][format]);
+        let steps = [Step::Line("", 0)].into_iter().chain(steps);
+        both(&plan, &Held::new(steps), PieceOptions { jobs, size, before });
+    }
+
+    #[test]
+    fn lines_may_come_late(steps in steps(2), at in 0usize..24, jobs in 2usize..4, size in 1usize..40, before in 0usize..40) {
+        let mut steps: VecDeque<Step> = steps.into();
+        steps.insert(at.min(steps.len()), Step::Line("down", 70));
+        steps.push_front(Step::Line("up", 0));
+        both(&plan(TWO), &Held::new(steps), PieceOptions { jobs, size, before });
+    }
+}
