@@ -260,11 +260,11 @@ fn try_short<'a, V: Visit>(
         return show(schema, Value::Absent(Absent::NotSent), visitor);
     };
     if text.is_empty() {
-        let beside = matches!(way, Way::Degrees { .. }).then(|| cells.column(column + 1)).flatten();
-        return match beside {
-            Some(beside) if !beside.text.is_empty() => None,
-            _ => show(schema, Value::Absent(Absent::Empty), visitor),
-        };
+        // Degrees are empty only if their hemisphere is, too.
+        if matches!(way, Way::Degrees { .. }) && !cells.column(column + 1)?.text.is_empty() {
+            return None;
+        }
+        return show(schema, Value::Absent(Absent::Empty), visitor);
     }
     match way {
         Way::Number => visit_number(schema, text, wide, visitor),
@@ -296,8 +296,8 @@ fn try_short<'a, V: Visit>(
             let (_, name) = names.iter().find(|(letter, _)| text == [*letter])?;
             show(schema, Value::Text(Text(name.as_bytes())), visitor)
         }
-        Way::Clock => show(schema, Value::Clock(digits::clock(text, wide)?), visitor),
-        Way::Date(order) => show(schema, Value::Date(digits::date(text, wide, *order)?), visitor),
+        Way::Clock(pattern) => show(schema, Value::Clock(pattern.clock(text, wide)?), visitor),
+        Way::Date(pattern) => show(schema, Value::Date(pattern.date(text, wide)?), visitor),
         Way::Long | Way::Characters(..) => None,
     }
 }

@@ -6,7 +6,7 @@ use alloc::boxed::Box;
 use alloc::vec::Vec;
 
 use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw};
-use crate::value::Decimal;
+use crate::value::{Decimal, Pattern};
 
 /// The short way to the value of a column. Small, since many lie side by side.
 #[allow(clippy::box_collection)] // A box is one word, a slice or a vector two or three.
@@ -30,10 +30,10 @@ pub(crate) enum Way {
     Letters(Box<Vec<(u8, Box<str>)>>),
     /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
     Degrees { most: u8, letters: [u8; 2] },
-    /// Six digits and perhaps a fraction: `hhmmss`.
-    Clock,
-    /// Six digits: which of the three pairs is the year, which the month, which the day.
-    Date([u8; 3]),
+    /// A time of day of two digits each, perhaps with a fraction.
+    Clock(Box<Pattern>),
+    /// A date of two digits each.
+    Date(Box<Pattern>),
 }
 
 /// Numbers with names that are looked up at once.
@@ -98,8 +98,8 @@ fn way(field: &Field) -> Way {
                 false => codes.iter().map(letter).collect::<Option<_>>().map(Box::new).map(Way::Letters),
             }
         }
-        (Meaning::Clock(layout), None) if layout.pairs() == Some([0, 1, 2]) => Some(Way::Clock),
-        (Meaning::Date(layout), None) => layout.pairs().map(|order| Way::Date(order.map(|place| place as u8))),
+        (Meaning::Clock(layout), None) => layout.pattern().map(Box::new).map(Way::Clock),
+        (Meaning::Date(layout), None) => layout.pattern().map(Box::new).map(Way::Date),
         _ => None,
     };
     way.unwrap_or(Way::Long)

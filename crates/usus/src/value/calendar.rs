@@ -3,6 +3,8 @@
 use alloc::vec::Vec;
 use core::fmt;
 
+use super::Pattern;
+
 /// A calendar date that exists (proleptic Gregorian).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Date {
@@ -222,15 +224,21 @@ impl Layout {
         (seen.len() == 3).then_some(Layout(steps))
     }
 
-    /// Which of three pairs of digits are the parts, in the order year, month, day or hour, minute, second, if the layout is nothing but
-    /// these.
-    pub(crate) fn pairs(&self) -> Option<[usize; 3]> {
+    /// The layout as a pattern of at most eight characters, if its parts have two digits each.
+    pub(crate) fn pattern(&self) -> Option<Pattern> {
+        let mut characters = Vec::new();
         let mut places = [0; 3];
-        for (place, step) in self.0.iter().enumerate() {
-            let Step::Digits(part, 2) = *step else { return None };
-            places[part.index()] = place;
+        for step in &self.0 {
+            match *step {
+                Step::Literal(byte) => characters.push(Some(byte)),
+                Step::Digits(part, 2) => {
+                    places[part.index()] = characters.len() as u8;
+                    characters.extend([None, None]);
+                }
+                Step::Digits(..) => return None,
+            }
         }
-        Some(places)
+        Pattern::new(&characters, places)
     }
 
     /// How often `separator` stands in the layout: a value may span as many columns more.

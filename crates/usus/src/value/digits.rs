@@ -123,40 +123,64 @@ pub(crate) fn whole(text: &[u8], wide: &[u8]) -> Option<u64> {
     all_digits(values).then(|| together(values))
 }
 
-/// The three numbers that six digits are, two digits each. `wide` begins with `text`, of which the first six characters are taken.
-#[inline(always)]
-pub(crate) fn pairs(text: &[u8], wide: &[u8]) -> Option<[u8; 3]> {
-    let text = text.get(..6)?;
-    let values = (eight_of(text, wide) ^ DIGITS) << 16 >> 16;
-    let pairs = values.wrapping_mul(10 << 8 | 1) >> 8;
-    all_digits(values).then_some([pairs as u8, (pairs >> 16) as u8, (pairs >> 32) as u8])
+/// Where in at most eight characters three numbers of two digits stand, and what stands between them: `hh:mm:ss`, `ddmmyy`.
+#[derive(Clone, Debug)]
+pub(crate) struct Pattern {
+    length: usize,
+    /// The characters between the digits, and a zero for each digit.
+    expected: u64,
+    /// All bits of the characters between the digits, and of those that are too many.
+    literals: u64,
+    places: [u8; 3],
 }
 
-/// A time of day from six digits and perhaps a fraction: `hhmmss`, `hhmmss.ss`.
-#[inline(always)]
-pub(crate) fn clock(text: &[u8], wide: &[u8]) -> Option<Clock> {
-    let [hour, minute, second] = pairs(text, wide)?;
-    let (nanosecond, digits) = match text.len() {
-        6 => (0, 0),
-        _ if text[6] == b'.' && text.len() > 7 => {
-            let digits = text.len() - 7;
-            let fraction = whole(&text[7..], &wide[7..])? * 10;
-            ((fraction * POWERS[8 - digits]) as u32, digits)
-        }
-        _ => return None,
-    };
-    Clock::new(hour, minute, second, nanosecond, digits as u8)
-}
-
-/// A date of three pairs of digits, whose places are given in the order year, month, day.
-#[inline(always)]
-pub(crate) fn date(text: &[u8], wide: &[u8], order: [u8; 3]) -> Option<Date> {
-    if text.len() != 6 {
-        return None;
+impl Pattern {
+    /// A pattern of these characters, digits being none, whose numbers stand at these places; nothing if there are too many.
+    pub(super) fn new(characters: &[Option<u8>], places: [u8; 3]) -> Option<Pattern> {
+        let word = |byte_of: fn(Option<u8>) -> u8| {
+            characters.iter().rev().fold(0, |word, character| word << 8 | u64::from(byte_of(*character)))
+        };
+        (characters.len() <= 8).then(|| Pattern {
+            length: characters.len(),
+            expected: word(|character| character.unwrap_or(b'0')),
+            literals: word(|character| if character.is_some() { 0xFF } else { 0 }),
+            places,
+        })
     }
-    let pairs = pairs(text, wide)?;
-    let [year, month, day] = order.map(|place| pairs[usize::from(place % 3)]);
-    Date::new(full_year(year.into()), month, day)
+
+    /// The three numbers, of the first characters of `text`.
+    #[inline(always)]
+    fn numbers(&self, text: &[u8], wide: &[u8]) -> Option<[u8; 3]> {
+        let text = text.get(..self.length)?;
+        let unused = 64 - 8 * self.length as u32;
+        let values = (eight_of(text, wide) ^ self.expected) << unused >> unused;
+        let digit = |place: u8| (values >> (8 * (place & 7))) as u8;
+        let number = |place: u8| digit(place) * 10 + digit(place + 1);
+        (all_digits(values) && values & self.literals == 0).then(|| self.places.map(number))
+    }
+
+    /// A time of day, perhaps with a fraction behind it.
+    #[inline(always)]
+    pub(crate) fn clock(&self, text: &[u8], wide: &[u8]) -> Option<Clock> {
+        let [hour, minute, second] = self.numbers(text, wide)?;
+        if text.len() == self.length {
+            return Clock::new(hour, minute, second, 0, 0);
+        }
+        if text[self.length] != b'.' {
+            return None;
+        }
+        let from = self.length + 1;
+        let fraction = whole(&text[from..], &wide[from..])? * 10;
+        let digits = text.len() - from;
+        Clock::new(hour, minute, second, (fraction * POWERS[8 - digits]) as u32, digits as u8)
+    }
+
+    /// A date; its year is the first number.
+    #[inline(always)]
+    pub(crate) fn date(&self, text: &[u8], wide: &[u8]) -> Option<Date> {
+        let [year, month, day] = self.numbers(text, wide)?;
+        if text.len() == self.length { Date::new(full_year(year.into()), month, day) } else { None }
+    }
 }
 
 /// Degrees and minutes as `dddmm.mmmm`, with the letter of the hemisphere: a coefficient and its places. Rounded as said at the long

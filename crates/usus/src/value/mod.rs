@@ -10,6 +10,7 @@ use core::fmt;
 pub use calendar::{Clock, Date};
 pub(crate) use calendar::{Layout, LayoutOf, full_year};
 pub use decimal::Decimal;
+pub(crate) use digits::Pattern;
 pub use digits::Written;
 
 /// The value of a field in one record. Texts and bytes are lent from the frame.

@@ -9,3 +9,4 @@ mod reference;
 mod tables;
 mod twin;
 mod values;
+mod ways;

@@ -1,0 +1,230 @@
+//! Visiting a record, which takes short ways to what instruments send most, shows what its fields say.
+
+use proptest::prelude::*;
+use usus::{
+    Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value, Visit, Written,
+};
+
+/// What a visitor sees, as text. Numbers as they are written are asked for or not.
+#[derive(Default)]
+struct Seen<const WRITTEN: bool>(Vec<String>);
+
+impl<const WRITTEN: bool> Visit for Seen<WRITTEN> {
+    const WRITTEN: bool = WRITTEN;
+
+    fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
+        self.0.push(shown(schema, reading));
+    }
+
+    fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
+        let mut text = Vec::new();
+        Decimal::append_number(coefficient, places, b'!', &mut text);
+        let number = Decimal::parse(&text[..text.len() - 1]).unwrap();
+        self.reading(schema, Reading { value: Value::Decimal(number), quality });
+    }
+
+    fn written(&mut self, schema: &FieldSchema, number: Written<'_>) {
+        let mut text = Vec::new();
+        number.append_to(b'!', &mut text);
+        assert_eq!(&text[..text.len() - 1], number.text());
+        let value = Value::Decimal(Decimal::parse(number.text()).unwrap());
+        assert_eq!(value.to_string().as_bytes(), number.text(), "a number in its own form");
+        self.reading(schema, Reading { value, quality: Quality::Good });
+    }
+
+    fn group(&mut self, schema: &FieldSchema, items: Items<'_>) {
+        self.0.push(schema.name.clone());
+        items.for_each(|item| item.visit(self));
+    }
+}
+
+fn shown(schema: &FieldSchema, reading: Reading<'_>) -> String {
+    format!("{} {:?} {:?}", schema.name, reading.value, reading.quality)
+}
+
+/// What the fields of a record say.
+fn said(record: &Record<'_>) -> Vec<String> {
+    let mut said = Vec::new();
+    for (schema, cell) in record.fields() {
+        match cell {
+            Cell::Reading(reading) => said.push(shown(schema, reading)),
+            Cell::Group(items) => {
+                said.push(schema.name.clone());
+                said.extend(
+                    items
+                        .flat_map(|item| item.fields().collect::<Vec<_>>())
+                        .map(|(field, reading)| shown(field, reading)),
+                );
+            }
+            _ => unreachable!("there are no other cells"),
+        }
+    }
+    said
+}
+
+fn plan(text: &str) -> Plan {
+    Format::parse(text).unwrap().compile().unwrap()
+}
+
+fn texts() -> Plan {
+    plan(
+        r#"
+        format = "ways"
+        [[frame]]
+        cut    = "text"
+        end    = "LF"
+        header = [{ name = "begin", chars = "1-3", type = "text" }]
+        [record.r]
+        more   = "ignore"
+        fields = [
+          { name = "number",  column = 1, type = "number", optional = true },
+          { name = "text",    type = "text", optional = true },
+          { name = "range",   type = "number", range = [-5, 60], optional = true },
+          { name = "unit",    type = "number", unit = "m", unit_from = "of", optional = true },
+          { name = "of",      type = "text", codes = { M = "m", F = "ft" }, optional = true },
+          { name = "code",    type = "number", codes = { 0 = "off", 1 = "on", 12 = "both" }, optional = true },
+          { name = "letter",  type = "text", codes = { A = "valid", V = "not, \"valid\"" }, optional = true },
+          { name = "marked",  type = "number", no_data = [99, "-"], optional = true },
+          { name = "latitude", type = "lat", optional = true },
+          { name = "longitude", type = "lon", optional = true },
+          { name = "clock",   type = "clock", layout = "hhmmss", optional = true },
+          { name = "clock2",  type = "clock", optional = true },
+          { name = "date",    type = "date", layout = "ddmmyy", optional = true },
+          { name = "date2",   type = "date", layout = "yy/mm/dd", optional = true },
+          { name = "scaled",  type = "number", scale = 0.5, optional = true },
+          { name = "hex",     type = "hex", optional = true },
+        ]"#,
+    )
+}
+
+fn packets() -> Plan {
+    plan(
+        r#"
+        format = "ways"
+        [[frame]]
+        cut    = "packet"
+        start  = "AA"
+        length = 24
+        [record.r]
+        fields = [
+          { name = "a", type = "u16be" },
+          { name = "b", type = "i24le", scale = 0.01 },
+          { name = "c", type = "i16be", no_data = -1, range = [-300, 300] },
+          { name = "d", type = "u8", codes = { 0 = "zero", 7 = "seven" } },
+          { type = "u8", flags = { 0 = "low", 7 = "high" } },
+          { name = "e", byte = 10, type = "u16le", bits = "3-11", add = -5 },
+          { name = "f", byte = 12, type = "f32be" },
+          { name = "g", type = "i64be" },
+        ]"#,
+    )
+}
+
+/// A column: what fields may send, and a little off.
+fn column() -> impl Strategy<Value = String> {
+    let number = (any::<bool>(), 0u32..1_000_000, 0usize..5).prop_map(|(negative, number, places)| {
+        let text = format!("{number:0width$}", width = places + 1);
+        let (whole, fraction) = text.split_at(text.len() - places);
+        format!("{}{whole}{}{fraction}", if negative { "-" } else { "" }, if places > 0 { "." } else { "" })
+    });
+    let degrees = (0u32..200, 0u32..70, 0u32..100_000, 1usize..6).prop_map(|(degrees, minutes, fraction, places)| {
+        format!("{degrees:02}{minutes:02}.{:.places$}", format!("{fraction:05}"))
+    });
+    let pairs = (0u32..32, 0u32..62, 0u32..62, 0usize..3).prop_map(|(a, b, c, between)| {
+        [format!("{a:02}{b:02}{c:02}"), format!("{a:02}:{b:02}:{c:02}"), format!("{a:02}/{b:02}/{c:02}")][between]
+            .clone()
+    });
+    let fraction = (pairs.clone(), 0u32..1_000).prop_map(|(pairs, fraction)| format!("{pairs}.{fraction}"));
+    let word = prop::sample::select(vec![
+        "",
+        " ",
+        "A",
+        "V",
+        "M",
+        "F",
+        "N",
+        "S",
+        "E",
+        "W",
+        "0",
+        "1",
+        "12",
+        "01",
+        "-0",
+        "-",
+        "99",
+        "+5",
+        ".5",
+        "5.",
+        "1e3",
+        "0.0",
+        "-0.00",
+        "12345678",
+        "123456789012",
+        "a b",
+        " 7 ",
+        "abcdefghi",
+        "abcdefgh\u{e4}",
+        "1.2.3",
+        "0x1F",
+        "fe",
+        "60.0",
+        "-5.0001",
+        "1860.0000",
+    ])
+    .prop_map(str::to_owned);
+    prop_oneof![3 => number, 2 => degrees, 2 => pairs, 1 => fraction, 4 => word, 1 => "[0-9.:/-]{0,9}"]
+}
+
+fn compare(plan: &Plan, bytes: &[u8], chunk: usize) -> usize {
+    let mut decoder = Decoder::new(plan);
+    let line = decoder.line("", 0).unwrap();
+    let mut records = 0;
+    let mut take = |record: &Record<'_>| {
+        records += 1;
+        let said = said(record);
+        let mut numbers = Seen::<false>::default();
+        record.visit(&mut numbers);
+        assert_eq!(numbers.0, said);
+        let mut written = Seen::<true>::default();
+        record.visit(&mut written);
+        assert_eq!(written.0, said);
+    };
+    for chunk in bytes.chunks(chunk) {
+        let Ok(()) = decoder.feed(Chunk::new(line, chunk)).drain(&mut take);
+    }
+    let Ok(()) = decoder.finish().drain(&mut take);
+    records
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(500))]
+
+    #[test]
+    fn columns_are_shown_as_they_say(lines in prop::collection::vec(prop::collection::vec(column(), 1..20), 1..4), chunk in 1usize..400) {
+        let text: String = lines.iter().map(|columns| columns.join(",") + "\n").collect();
+        // The first line may have begun before.
+        compare(&texts(), format!("\n{text}").as_bytes(), chunk);
+    }
+
+    #[test]
+    fn packets_are_shown_as_they_say(mut bytes in prop::collection::vec(prop_oneof![any::<u8>(), Just(0), Just(0xFF), Just(7)], 23), chunk in 1usize..60) {
+        bytes.insert(0, 0xAA);
+        bytes.extend_from_within(..);
+        prop_assert!(compare(&packets(), &bytes, chunk) >= 1);
+    }
+}
+
+#[test]
+fn groups_are_shown_as_they_say() {
+    let plan = plan(
+        "format = 'ways'
+        [[frame]]
+        cut = 'text'
+        [record.r]
+        fields = [
+          { name = 'pairs', column = 1, count = 2, fields = [{ name = 'a', type = 'number' }, { name = 'b' }] },
+          { name = 'rest', up_to = 'end', fields = [{ name = 'c', type = 'number', unit = 'm', unit_from = 'u' }, { name = 'u', codes = { M = 'm' } }] },
+        ]",
+    );
+    assert_eq!(compare(&plan, b"x\n1,a,2.50,,3,M,,M,4,F\n7,b,8,c\n", 1_000), 2);
+}
