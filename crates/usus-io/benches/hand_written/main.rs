@@ -1,15 +1,21 @@
-//! The declared decoder against decoders written by hand for the one format, on the same input, alternating, in one run.
+//! The declared decoder against decoders written by hand for the one format, on the same input, in turn, in one run.
 //!
-//! Two jobs: decode (every field of every record read; a checksum over all values is printed and has to be equal on both sides) and CSV
-//! (the same bytes in the same files, in memory where there is a memory file system). The decoders by hand are what a good engineer
-//! writes in an afternoon: safe Rust, no allocation for a record, `memchr`, a CRC table, simple digit loops.
+//! Two jobs: decode (every field of every record read; a checksum over all values is printed and has to be equal on all sides) and CSV
+//! (the same bytes in the same files, in memory where there is a memory file system). Two decoders by hand: *plain* is what a good
+//! engineer writes in an afternoon (safe Rust, no allocation for a record, `memchr`, a CRC table, simple digit loops), *tuned* as fast
+//! as it can honestly be made in safe Rust. The *ceiling* finds frames and columns and verifies checksums, and does nothing else.
 //!
-//! `cargo bench -p usus-io` runs all; `-- packets` one; `-- --megabytes 16 --rounds 9` on other input, so often; `-- --no-csv` only decodes.
+//! `cargo bench -p usus-io` runs all; `-- packets` one; `-- --megabytes 16 --rounds 9` on other input, so often; `-- --no-csv` only
+//! decodes; `-- --only-contests` leaves out what follows them.
 
 #![allow(clippy::print_stdout, missing_docs)]
 
+mod extremes;
 mod input;
+mod mixed;
 mod packets;
+mod quick;
+mod reports;
 mod sentences;
 mod sum;
 mod tables;
@@ -19,7 +25,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use usus::{Chunk, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value, Visit};
-use usus_io::{Destination, Outputs, RawReader, TableOptions, pump};
+use usus_io::{Destination, Outputs, PieceOptions, RawReader, TableOptions, pump_pieces};
 
 use sum::Sum;
 
@@ -27,9 +33,24 @@ use sum::Sum;
 pub struct Contest {
     pub name: &'static str,
     pub format: &'static str,
-    pub make: fn(usize) -> Vec<u8>,
+    /// An input of so many bytes, of whose frames one in so many is damaged.
+    pub make: fn(usize, u32) -> Vec<u8>,
+    pub plain: Side,
+    pub tuned: Side,
+    pub ceiling: fn(&[u8]) -> u64,
+}
+
+/// A decoder by hand.
+pub struct Side {
     pub decode: fn(&[u8]) -> (u64, Sum),
     pub csv: fn(&[u8], &Path),
+}
+
+/// How large inputs are, and how often each side runs.
+#[derive(Clone, Copy)]
+pub struct Extent {
+    pub size: usize,
+    pub rounds: usize,
 }
 
 fn main() {
@@ -38,50 +59,72 @@ fn main() {
         Some(place) => arguments[place + 1].parse().expect("a number"),
         None => usual,
     };
-    let (megabytes, rounds) = (option("--megabytes", 64), option("--rounds", 5));
+    let extent = Extent { size: option("--megabytes", 64) << 20, rounds: option("--rounds", 5) };
     let wanted = |name: &str| {
         arguments.iter().all(|word| word.starts_with('-') || word.parse::<usize>().is_ok() || word == name)
     };
-    println!("{:<12}{:>8}{:>16}{:>16}{:>12}", "format", "job", "plain MB/s", "declared MB/s", "plain/decl.");
-    for contest in [packets::CONTEST, sentences::CONTEST] {
-        if wanted(contest.name) {
-            run(&contest, megabytes << 20, rounds, !arguments.iter().any(|word| word == "--no-csv"));
+    let has = |name: &str| arguments.iter().any(|word| word == name);
+    println!("times of the others over that of the declared decoder: above 1, it is faster (spread of the rounds)");
+    println!(
+        "{:<9}{:<8}{:>11}{:>8}{:>8}{:>10}{:>24}{:>24}",
+        "format", "job", "MB/s plain", "tuned", "ceiling", "declared", "plain/declared", "tuned/declared"
+    );
+    let contests = [packets::CONTEST, sentences::CONTEST, reports::CONTEST, mixed::contest()];
+    for contest in contests.iter().filter(|contest| wanted(contest.name)) {
+        run(contest, extent, !has("--no-csv"));
+    }
+    if !has("--only-contests") {
+        for contest in contests.iter().filter(|contest| wanted(contest.name)) {
+            extremes::run(contest, extent);
         }
+        extremes::sizes(extent);
     }
 }
 
-fn run(contest: &Contest, size: usize, rounds: usize, with_csv: bool) {
+fn run(contest: &Contest, extent: Extent, with_csv: bool) {
     let plan = Format::parse(contest.format).and_then(|format| format.compile()).expect("a sound format");
-    let input = (contest.make)(size);
-    let (times, sums) = alternate(rounds, &mut || (contest.decode)(&input), &mut || declared_decode(&plan, &input));
+    let input = (contest.make)(extent.size, 1_000);
+    let (times, results) = in_turn(
+        extent.rounds,
+        &mut [
+            &mut || (contest.plain.decode)(&input),
+            &mut || (contest.tuned.decode)(&input),
+            &mut || declared_decode(&plan, &input, 1 << 16),
+            &mut || ((contest.ceiling)(&input), Sum::default()),
+        ],
+    );
     report(contest.name, "decode", input.len(), &times);
-    assert!(sums.windows(2).all(|pair| pair[0] == pair[1]), "{}: {sums:?}", contest.name);
-    println!("{:<12}{:>8} {} records, checksum over all values {:016X}", "", "", sums[0].0, sums[0].1.value());
+    assert!(results[..3].windows(2).all(|pair| pair[0] == pair[1]), "{}: {results:?}", contest.name);
+    println!("{:<17} {} records, checksum over all values {:016X}", "", results[0].0, results[0].1.value());
 
     if !with_csv {
         return;
     }
-    let (by_hand, declared) = (folder("by-hand"), folder("declared"));
-    fs::create_dir_all(&by_hand).unwrap();
-    let (times, _) =
-        alternate(rounds, &mut || (contest.csv)(&input, &by_hand), &mut || declared_csv(&plan, &input, &declared));
+    let folders = ["plain", "tuned", "declared"].map(folder);
+    let [plain, tuned, declared] = &folders;
+    fs::create_dir_all(plain).unwrap();
+    fs::create_dir_all(tuned).unwrap();
+    let (times, _) = in_turn(
+        extent.rounds,
+        &mut [&mut || (contest.plain.csv)(&input, plain), &mut || (contest.tuned.csv)(&input, tuned), &mut || {
+            declared_csv(&plan, &input, declared, 1)
+        }],
+    );
     report(contest.name, "csv", input.len(), &times);
-    let bytes = same_files(&by_hand, &declared);
-    println!("{:<12}{:>8} {bytes} bytes of CSV, equal", "", "");
-    fs::remove_dir_all(by_hand).unwrap();
-    fs::remove_dir_all(declared).unwrap();
+    let bytes = same_files(plain, declared);
+    same_files(tuned, declared);
+    println!("{:<17} {bytes} bytes of CSV, equal", "");
+    for folder in folders {
+        fs::remove_dir_all(folder).unwrap();
+    }
 }
 
-/// Runs both in turn, so many times after a warm-up. Returns the seconds of each run, and all results.
-fn alternate<'a, T>(
-    rounds: usize,
-    plain: &'a mut dyn FnMut() -> T,
-    declared: &'a mut dyn FnMut() -> T,
-) -> ([Vec<f64>; 2], Vec<T>) {
+/// Runs all sides in turn, so many times after a warm-up. Returns the seconds of each run, and the last results.
+pub fn in_turn<T>(rounds: usize, sides: &mut [&mut dyn FnMut() -> T]) -> (Vec<Vec<f64>>, Vec<T>) {
+    let mut times = vec![Vec::new(); sides.len()];
     let mut results = Vec::new();
-    let mut times = [Vec::new(), Vec::new()];
-    let mut sides = [plain, declared];
     for round in 0..=rounds {
+        results.clear();
         for (side, run) in sides.iter_mut().enumerate() {
             let begun = Instant::now();
             results.push(run());
@@ -93,23 +136,32 @@ fn alternate<'a, T>(
     (times, results)
 }
 
-fn report(name: &str, job: &str, bytes: usize, times: &[Vec<f64>; 2]) {
-    let median = |times: &[f64]| {
-        let mut times = times.to_vec();
-        times.sort_by(f64::total_cmp);
-        times[times.len() / 2]
+pub fn median(values: &[f64]) -> f64 {
+    let mut values = values.to_vec();
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}
+
+/// The median ratio of times, and the spread.
+pub fn ratio(over: &[f64], under: &[f64]) -> String {
+    let ratios: Vec<f64> = over.iter().zip(under).map(|(over, under)| over / under).collect();
+    let (low, high) = ratios.iter().fold((f64::MAX, 0.0f64), |(low, high), ratio| (low.min(*ratio), high.max(*ratio)));
+    format!("{:.2} ({low:.2} to {high:.2})", median(&ratios))
+}
+
+/// Times of plain, tuned and declared, and perhaps the ceiling.
+fn report(name: &str, job: &str, bytes: usize, times: &[Vec<f64>]) {
+    let rate = |side: usize| match times.get(side) {
+        Some(times) => format!("{:.0}", bytes as f64 / 1e6 / median(times)),
+        None => String::new(),
     };
-    let ratios: Vec<f64> = times[0].iter().zip(&times[1]).map(|(plain, declared)| plain / declared).collect();
-    let rate = |times: &[f64]| bytes as f64 / 1e6 / median(times);
-    let (plain, declared, ratio) = (rate(&times[0]), rate(&times[1]), median(&ratios));
-    let spread =
-        |ratios: &[f64]| (ratios.iter().copied().fold(f64::MAX, f64::min), ratios.iter().copied().fold(0.0, f64::max));
-    let (low, high) = spread(&ratios);
-    println!("{name:<12}{job:>8}{plain:>16.0}{declared:>16.0}{ratio:>12.2}  ({low:.2} to {high:.2})");
+    let (plain, tuned) = (ratio(&times[0], &times[2]), ratio(&times[1], &times[2]));
+    let (a, b, c, d) = (rate(0), rate(1), rate(3), rate(2));
+    println!("{name:<9}{job:<8}{a:>11}{b:>8}{c:>8}{d:>10}{plain:>24}{tuned:>24}");
 }
 
 /// A folder of this process, in memory where the system has a memory file system.
-fn folder(name: &str) -> PathBuf {
+pub fn folder(name: &str) -> PathBuf {
     let memory = Path::new("/dev/shm");
     let base = if memory.is_dir() { memory.to_owned() } else { std::env::temp_dir() };
     let folder = base.join(format!("usus-bench-{}-{name}", std::process::id()));
@@ -117,7 +169,8 @@ fn folder(name: &str) -> PathBuf {
     folder
 }
 
-fn declared_decode(plan: &Plan, input: &[u8]) -> (u64, Sum) {
+/// Decodes chunks of that size.
+pub fn declared_decode(plan: &Plan, input: &[u8], chunk: usize) -> (u64, Sum) {
     let mut decoder = Decoder::new(plan);
     let line = decoder.line("", 0).expect("one line");
     let (mut records, mut sum) = (0, Sum::default());
@@ -128,14 +181,15 @@ fn declared_decode(plan: &Plan, input: &[u8]) -> (u64, Sum) {
         record.visit(&mut summing);
         sum = summing.0;
     };
-    for chunk in input.chunks(1 << 16) {
+    for chunk in input.chunks(chunk) {
         let Ok(()) = decoder.feed(Chunk::new(line, chunk)).drain(&mut take);
     }
     let Ok(()) = decoder.finish().drain(&mut take);
     (records, sum)
 }
 
-struct Summing(Sum);
+/// Sums values as they are shown.
+pub struct Summing(pub Sum);
 
 impl Visit for Summing {
     #[inline]
@@ -166,10 +220,11 @@ fn add(sum: &mut Sum, reading: Reading<'_>) {
     }
 }
 
-fn declared_csv(plan: &Plan, input: &[u8], folder: &Path) {
+pub fn declared_csv(plan: &Plan, input: &[u8], folder: &Path, jobs: usize) {
     let destination = Destination::Directory(folder.to_owned());
     let mut outputs = Outputs::open(plan, &destination, TableOptions::default(), None, true).unwrap();
-    pump(&mut RawReader::new(input, None), &mut Decoder::new(plan), &mut outputs, &mut |_| true).unwrap();
+    let (mut source, mut decoder) = (RawReader::new(input, None), Decoder::new(plan));
+    pump_pieces(&mut source, &mut decoder, &mut outputs, PieceOptions::jobs(jobs), &mut |_| true).unwrap();
     outputs.finish().unwrap();
 }
 

@@ -7,11 +7,26 @@ use memchr::memmem;
 
 use crate::sum::Sum;
 use crate::tables::{Table, flag, scaled, whole};
-use crate::{Contest, input};
+use crate::{Contest, Side, input, quick};
 
-pub const CONTEST: Contest = Contest { name: "packets", format: FORMAT, make, decode, csv };
+pub const CONTEST: Contest = Contest {
+    name: "packets",
+    format: FORMAT,
+    make: |size, damage| {
+        let mut sequence = 0u16;
+        input::frames(size, damage, |rng, out| packet(rng, &mut sequence, out))
+    },
+    plain: Side { decode: |input| decode(false, input), csv: |input, folder| csv(false, input, folder) },
+    tuned: Side { decode: |input| decode(true, input), csv: |input, folder| csv(true, input, folder) },
+    ceiling: |input| {
+        let mut sum = 0;
+        tuned(input, |kind, _| sum += u64::from(kind));
+        sum
+    },
+};
 
-const FORMAT: &str = r#"
+/// The format; what reads more beside packets adds to it.
+pub const FORMAT: &str = r#"
 format = "drive"
 [[frame]]
 cut      = "packet"
@@ -61,12 +76,7 @@ fields = [
 ]
 "#;
 
-fn make(size: usize) -> Vec<u8> {
-    let mut sequence = 0u16;
-    input::frames(size, |rng, out| packet(rng, &mut sequence, out))
-}
-
-fn packet(rng: &mut Rng, sequence: &mut u16, out: &mut Vec<u8>) {
+pub fn packet(rng: &mut Rng, sequence: &mut u16, out: &mut Vec<u8>) {
     let (kind, size) = *rng.choice([(1u8, 15), (1, 15), (1, 15), (2, 19), (3, 22)].as_slice()).unwrap();
     let begin = out.len();
     out.extend_from_slice(&[0xA5, 0x5A, size + 1, kind]);
@@ -83,10 +93,10 @@ fn packet(rng: &mut Rng, sequence: &mut u16, out: &mut Vec<u8>) {
     out.extend_from_slice(&crc.to_le_bytes());
 }
 
-struct Crc([u16; 256]);
+pub struct Crc([u16; 256]);
 
 impl Crc {
-    fn new() -> Crc {
+    pub fn new() -> Crc {
         let mut table = [0; 256];
         for (byte, entry) in table.iter_mut().enumerate() {
             let step = |crc: u16, _| if crc & 1 == 1 { crc >> 1 ^ 0xA001 } else { crc >> 1 };
@@ -101,29 +111,76 @@ impl Crc {
 }
 
 /// Calls `take` with the kind and the data of each sound packet.
-fn packets(input: &[u8], mut take: impl FnMut(u8, &[u8])) {
+fn plain(input: &[u8], mut take: impl FnMut(u8, &[u8])) {
     let crc = Crc::new();
     let finder = memmem::Finder::new(&[0xA5, 0x5A]);
     let mut at = 0;
     while let Some(offset) = finder.find(&input[at..]) {
         let start = at + offset;
-        at = start + 1;
-        let Some([length, kind]) = input.get(start + 2..start + 4) else { break };
+        at = start + crc.packet(&input[start..], &mut take).unwrap_or(1);
+    }
+}
+
+impl Crc {
+    /// Calls `take` with the packet at the start of `input`, if it is sound. Returns its length.
+    pub fn packet(&self, input: &[u8], take: &mut impl FnMut(u8, &[u8])) -> Option<usize> {
+        let [_, _, length, kind] = *input.first_chunk::<4>()?;
         let size = match kind {
             1 => 15,
             2 => 19,
             3 => 22,
-            _ => continue,
+            _ => return None,
         };
-        if usize::from(*length) != size + 1 {
-            continue;
+        if usize::from(length) != size + 1 {
+            return None;
         }
-        let Some(frame) = input.get(start..start + size + 6) else { break };
+        let frame = input.get(..size + 6)?;
         let sent = u16::from_le_bytes([frame[size + 4], frame[size + 5]]);
-        if crc.of(&frame[2..size + 4]) == sent {
-            take(*kind, &frame[4..size + 4]);
-            at = start + frame.len();
+        if self.of(&frame[2..size + 4]) != sent {
+            return None;
         }
+        take(kind, &frame[4..size + 4]);
+        Some(frame.len())
+    }
+}
+
+/// The same, as fast as it can be made.
+fn tuned(input: &[u8], mut take: impl FnMut(u8, &[u8])) {
+    let crc = quick::Crc::new();
+    let finder = memmem::Finder::new(&[0xA5, 0x5A]);
+    let mut at = 0;
+    loop {
+        while let Some(length) = tuned_packet(&crc, &input[at..], &mut take) {
+            at += length;
+        }
+        match finder.find(&input[input.len().min(at + 1)..]) {
+            Some(offset) => at += 1 + offset,
+            None => return,
+        }
+    }
+}
+
+/// The same as [`Crc::packet`], which looks at the start pattern too.
+#[inline(always)]
+pub fn tuned_packet(crc: &quick::Crc, input: &[u8], take: &mut impl FnMut(u8, &[u8])) -> Option<usize> {
+    // Lengths that are known when this is compiled need no tests.
+    macro_rules! sound {
+        ($kind:literal, $size:literal) => {{
+            let frame = input.first_chunk::<{ $size + 6 }>()?;
+            let [.., low, high] = *frame;
+            let covered = frame[2..].first_chunk::<{ $size + 2 }>()?;
+            if crc.of(covered) != u16::from_le_bytes([low, high]) {
+                return None;
+            }
+            take($kind, &frame[4..$size + 4]);
+            Some($size + 6)
+        }};
+    }
+    match *input.first_chunk::<4>()? {
+        [0xA5, 0x5A, 16, 1] => sound!(1, 15),
+        [0xA5, 0x5A, 20, 2] => sound!(2, 19),
+        [0xA5, 0x5A, 23, 3] => sound!(3, 22),
+        _ => None,
     }
 }
 
@@ -143,117 +200,155 @@ fn i24be(data: &[u8], at: usize) -> i32 {
     i32::from_be_bytes([data[at], data[at + 1], data[at + 2], 0]) >> 8
 }
 
-fn decode(input: &[u8]) -> (u64, Sum) {
-    let (mut records, mut sum) = (0, Sum::default());
-    packets(input, |kind, data| {
-        records += 1;
-        match kind {
-            1 => {
-                sum.number(u16be(data, 0).into());
-                sum.number(u32be(data, 2).into());
-                sum.number(i24be(data, 6).into());
-                match i16be(data, 9) {
-                    i16::MIN => sum.absent(),
-                    core => sum.number(core.into()),
-                }
-                sum.number((data[11] >> 4).into());
-                sum.number((data[11] & 15).into());
-                for bit in [0, 1, 7] {
-                    sum.number((data[12] >> bit & 1).into());
-                }
-                sum.number(u16::from_le_bytes([data[13], data[14]]).into());
+/// Sums the fields of a packet.
+#[inline(always)]
+pub fn sum_of(kind: u8, data: &[u8], sum: &mut Sum) {
+    match kind {
+        1 => {
+            sum.number(u16be(data, 0).into());
+            sum.number(u32be(data, 2).into());
+            sum.number(i24be(data, 6).into());
+            match i16be(data, 9) {
+                i16::MIN => sum.absent(),
+                core => sum.number(core.into()),
             }
-            2 => {
-                sum.number(i16be(data, 0).into());
-                sum.number(u16be(data, 2).into());
-                sum.number((u32be(data, 4) as i32).into());
-                sum.number(i16::from_le_bytes([data[8], data[9]]).into());
-                sum.number(u16be(data, 10).into());
-                sum.number((data[12] as i8).into());
-                sum.number((data[13] as i8).into());
-                sum.number((data[14] & 7).into());
-                sum.number((data[14] >> 3).into());
-                sum.number(u32be(data, 15).into());
+            sum.number((data[11] >> 4).into());
+            sum.number((data[11] & 15).into());
+            for bit in [0, 1, 7] {
+                sum.number((data[12] >> bit & 1).into());
             }
-            _ => {
-                sum.number(u16be(data, 0).into());
-                for index in 0..8 {
-                    sum.number(i16be(data, 2 + 2 * index).into());
-                }
-                sum.number((u32be(data, 18) as i32).into());
-            }
+            sum.number(u16::from_le_bytes([data[13], data[14]]).into());
         }
-    });
+        2 => {
+            sum.number(i16be(data, 0).into());
+            sum.number(u16be(data, 2).into());
+            sum.number((u32be(data, 4) as i32).into());
+            sum.number(i16::from_le_bytes([data[8], data[9]]).into());
+            sum.number(u16be(data, 10).into());
+            sum.number((data[12] as i8).into());
+            sum.number((data[13] as i8).into());
+            sum.number((data[14] & 7).into());
+            sum.number((data[14] >> 3).into());
+            sum.number(u32be(data, 15).into());
+        }
+        _ => {
+            sum.number(u16be(data, 0).into());
+            for index in 0..8 {
+                sum.number(i16be(data, 2 + 2 * index).into());
+            }
+            sum.number((u32be(data, 18) as i32).into());
+        }
+    }
+}
+
+fn decode(quick: bool, input: &[u8]) -> (u64, Sum) {
+    let (mut records, mut sum) = (0, Sum::default());
+    let take = |kind: u8, data: &[u8]| {
+        records += 1;
+        sum_of(kind, data, &mut sum);
+    };
+    if quick {
+        tuned(input, take)
+    } else {
+        plain(input, take)
+    }
     (records, sum)
 }
 
-fn csv(input: &[u8], folder: &Path) {
-    let mut sample =
-        Table::new(folder, "sample.csv", "sequence,clock,tension,core,mode,gain,overload,bridge_open,service,speed");
-    let mut motor =
-        Table::new(folder, "motor.csv", "current,voltage,power,torque,turns,winding,bearing,state,fault,hours");
-    let mut load = Table::new(folder, "load.csv", "station,l1,l2,l3,l4,l5,l6,l7,l8,total");
-    packets(input, |kind, data| match kind {
-        1 => {
-            let out = sample.row();
-            whole(u16be(data, 0).into(), out);
-            out.push(b',');
-            whole(u32be(data, 2).into(), out);
-            out.push(b',');
-            scaled(i24be(data, 6).into(), 2, out);
-            out.push(b',');
-            match i16be(data, 9) {
-                i16::MIN => {}
-                core => scaled(core.into(), 1, out),
-            }
-            out.push(b',');
-            whole((data[11] >> 4).into(), out);
-            out.push(b',');
-            whole((data[11] & 15).into(), out);
-            for bit in [0, 1, 7] {
-                out.push(b',');
-                flag(data[12] >> bit & 1 == 1, out);
-            }
-            out.push(b',');
-            scaled(u16::from_le_bytes([data[13], data[14]]).into(), 3, out);
-            sample.end_row();
-        }
-        2 => {
-            let out = motor.row();
-            scaled(i16be(data, 0).into(), 1, out);
-            out.push(b',');
-            scaled(u16be(data, 2).into(), 1, out);
-            out.push(b',');
-            whole((u32be(data, 4) as i32).into(), out);
-            out.push(b',');
-            scaled(i16::from_le_bytes([data[8], data[9]]).into(), 2, out);
-            out.push(b',');
-            whole(u16be(data, 10).into(), out);
-            out.push(b',');
-            whole((data[12] as i8).into(), out);
-            out.push(b',');
-            whole((data[13] as i8).into(), out);
-            out.push(b',');
-            whole((data[14] & 7).into(), out);
-            out.push(b',');
-            whole((data[14] >> 3).into(), out);
-            out.push(b',');
-            scaled(u32be(data, 15).into(), 2, out);
-            motor.end_row();
-        }
-        _ => {
-            let out = load.row();
-            whole(u16be(data, 0).into(), out);
-            for index in 0..8 {
-                out.push(b',');
-                scaled(i16be(data, 2 + 2 * index).into(), 2, out);
-            }
-            out.push(b',');
-            scaled((u32be(data, 18) as i32).into(), 2, out);
-            load.end_row();
-        }
-    });
-    for table in [&mut sample, &mut motor, &mut load] {
-        table.flush();
+/// The tables of the three kinds.
+pub struct Tables {
+    sample: Table,
+    motor: Table,
+    load: Table,
+}
+
+impl Tables {
+    pub fn new(folder: &Path) -> Tables {
+        let header = "sequence,clock,tension,core,mode,gain,overload,bridge_open,service,speed";
+        let sample = Table::new(folder, "sample.csv", header);
+        let header = "current,voltage,power,torque,turns,winding,bearing,state,fault,hours";
+        let motor = Table::new(folder, "motor.csv", header);
+        let load = Table::new(folder, "load.csv", "station,l1,l2,l3,l4,l5,l6,l7,l8,total");
+        Tables { sample, motor, load }
     }
+
+    pub fn row(&mut self, kind: u8, data: &[u8]) {
+        match kind {
+            1 => {
+                let out = self.sample.row();
+                whole(u16be(data, 0).into(), out);
+                out.push(b',');
+                whole(u32be(data, 2).into(), out);
+                out.push(b',');
+                scaled(i24be(data, 6).into(), 2, out);
+                out.push(b',');
+                match i16be(data, 9) {
+                    i16::MIN => {}
+                    core => scaled(core.into(), 1, out),
+                }
+                out.push(b',');
+                whole((data[11] >> 4).into(), out);
+                out.push(b',');
+                whole((data[11] & 15).into(), out);
+                for bit in [0, 1, 7] {
+                    out.push(b',');
+                    flag(data[12] >> bit & 1 == 1, out);
+                }
+                out.push(b',');
+                scaled(u16::from_le_bytes([data[13], data[14]]).into(), 3, out);
+                self.sample.end_row();
+            }
+            2 => {
+                let out = self.motor.row();
+                scaled(i16be(data, 0).into(), 1, out);
+                out.push(b',');
+                scaled(u16be(data, 2).into(), 1, out);
+                out.push(b',');
+                whole((u32be(data, 4) as i32).into(), out);
+                out.push(b',');
+                scaled(i16::from_le_bytes([data[8], data[9]]).into(), 2, out);
+                out.push(b',');
+                whole(u16be(data, 10).into(), out);
+                out.push(b',');
+                whole((data[12] as i8).into(), out);
+                out.push(b',');
+                whole((data[13] as i8).into(), out);
+                out.push(b',');
+                whole((data[14] & 7).into(), out);
+                out.push(b',');
+                whole((data[14] >> 3).into(), out);
+                out.push(b',');
+                scaled(u32be(data, 15).into(), 2, out);
+                self.motor.end_row();
+            }
+            _ => {
+                let out = self.load.row();
+                whole(u16be(data, 0).into(), out);
+                for index in 0..8 {
+                    out.push(b',');
+                    scaled(i16be(data, 2 + 2 * index).into(), 2, out);
+                }
+                out.push(b',');
+                scaled((u32be(data, 18) as i32).into(), 2, out);
+                self.load.end_row();
+            }
+        }
+    }
+
+    pub fn flush(&mut self) {
+        for table in [&mut self.sample, &mut self.motor, &mut self.load] {
+            table.flush();
+        }
+    }
+}
+
+fn csv(quick: bool, input: &[u8], folder: &Path) {
+    let mut tables = Tables::new(folder);
+    let take = |kind: u8, data: &[u8]| tables.row(kind, data);
+    if quick {
+        tuned(input, take)
+    } else {
+        plain(input, take)
+    }
+    tables.flush();
 }

@@ -7,23 +7,25 @@ use memchr::{memchr, memchr2};
 
 use crate::sum::Sum;
 use crate::tables::{Table, scaled};
-use crate::{Contest, input};
+use crate::{Contest, Side, input, quick};
 
 pub const CONTEST: Contest = Contest {
     name: "nmea",
     format: include_str!("../../../../formats/nmea-0183.toml"),
-    make: |size| input::frames(size, sentence),
-    decode,
-    csv,
+    make: |size, damage| input::frames(size, damage, sentence),
+    plain: Side { decode: decode::<false>, csv: csv::<false> },
+    tuned: Side { decode: decode::<true>, csv: csv::<true> },
+    ceiling: |input| {
+        let mut sum = 0;
+        sentences::<true>(input, |_, columns| sum += columns.len() as u64);
+        sum
+    },
 };
 
-fn sentence(rng: &mut Rng, out: &mut Vec<u8>) {
-    let number = |rng: &mut Rng, low: i64, high: i64, places: usize| {
-        let value = rng.i64(low..high) / *rng.choice([1, 10, 100].as_slice()).unwrap();
-        let mut text = Vec::new();
-        scaled(value, places, &mut text);
-        String::from_utf8(text).unwrap()
-    };
+/// A column, and the same with what follows it.
+pub type Column<'a> = (&'a [u8], &'a [u8]);
+
+pub fn sentence(rng: &mut Rng, out: &mut Vec<u8>) {
     let time = format!("{:02}{:02}{:02}", rng.u8(0..24), rng.u8(0..60), rng.u8(0..60));
     let position = |rng: &mut Rng| {
         let lat = format!(
@@ -45,13 +47,14 @@ fn sentence(rng: &mut Rng, out: &mut Vec<u8>) {
     let text = match rng.u32(0..8) {
         0 | 1 => {
             let place = if rng.u32(0..20) == 0 { ",,,".to_owned() } else { position(rng) };
-            let (speed, course) = (number(rng, 0, 9_999, 2), number(rng, 0, 35_999, 2));
+            let (speed, course) = (written(rng, 0, 9_999, 2), written(rng, 0, 35_999, 2));
             let date = format!("{:02}{:02}{:02}", rng.u8(1..29), rng.u8(1..13), rng.u8(0..80));
             format!("GNRMC,{time},A,{place},{speed},{course},{date},,,A")
         }
         2 | 3 => {
             let place = position(rng);
-            let (satellites, hdop, altitude) = (rng.u8(3..30), number(rng, 50, 9_900, 2), number(rng, -400, 88_000, 1));
+            let (satellites, hdop, altitude) =
+                (rng.u8(3..30), written(rng, 50, 9_900, 2), written(rng, -400, 88_000, 1));
             format!("GNGGA,{time}.00,{place},1,{satellites:02},{hdop},{altitude},M,47.9,M,,")
         }
         4 => {
@@ -67,45 +70,95 @@ fn sentence(rng: &mut Rng, out: &mut Vec<u8>) {
         5 => {
             let ids: Vec<String> =
                 (0..12).map(|index| if index < 8 { format!("{:02}", rng.u8(1..99)) } else { String::new() }).collect();
-            let (pdop, hdop, vdop) = (number(rng, 80, 9_900, 2), number(rng, 80, 9_900, 2), number(rng, 80, 9_900, 2));
+            let (pdop, hdop, vdop) =
+                (written(rng, 80, 9_900, 2), written(rng, 80, 9_900, 2), written(rng, 80, 9_900, 2));
             format!("GNGSA,A,3,{},{pdop},{hdop},{vdop}", ids.join(","))
         }
         6 => {
-            let (course, speed, kmh) = (number(rng, 0, 35_999, 2), number(rng, 0, 9_999, 2), number(rng, 0, 18_519, 2));
+            let (course, speed, kmh) =
+                (written(rng, 0, 35_999, 2), written(rng, 0, 9_999, 2), written(rng, 0, 18_519, 2));
             format!("GNVTG,{course},T,,M,{speed},N,{kmh},K,A")
         }
-        _ => {
-            let (angle, speed) = (number(rng, 0, 3_599, 1), number(rng, 0, 399, 1));
-            format!("WIMWV,{angle},R,{speed},M,A")
-        }
+        _ => return wind(rng, out),
     };
+    finish(&text, out);
+}
+
+/// A sentence of the wind.
+pub fn wind(rng: &mut Rng, out: &mut Vec<u8>) {
+    let (angle, speed) = (written(rng, 0, 3_599, 1), written(rng, 0, 399, 1));
+    finish(&format!("WIMWV,{angle},R,{speed},M,A"), out);
+}
+
+fn finish(text: &str, out: &mut Vec<u8>) {
     let sum = text.bytes().fold(0, |sum, byte| sum ^ byte);
     out.extend_from_slice(format!("${text}*{sum:02X}\r\n").as_bytes());
 }
 
-/// Calls `take` with the text of each sound sentence.
-fn sentences(input: &[u8], mut take: impl FnMut(&[u8])) {
+/// A number of a varying width.
+fn written(rng: &mut Rng, low: i64, high: i64, places: usize) -> String {
+    let value = rng.i64(low..high) / *rng.choice([1, 10, 100].as_slice()).unwrap();
+    let mut text = Vec::new();
+    scaled(value, places, &mut text);
+    String::from_utf8(text).unwrap()
+}
+
+/// Calls `take` with the place and the columns of each sound sentence.
+fn sentences<const QUICK: bool>(input: &[u8], mut take: impl FnMut(usize, &[Column])) {
     let mut at = 0;
-    while let Some(offset) = memchr2(b'$', b'!', &input[at..]) {
-        let start = at + offset;
-        at = start + 1;
-        let rest = &input[start + 1..];
-        let Some(star) = memchr(b'*', &rest[..rest.len().min(1_024)]) else { continue };
-        let text = &rest[..star];
-        let Some(digits) = rest.get(star + 1..star + 3) else { continue };
-        let (Some(high), Some(low)) = (char::from(digits[0]).to_digit(16), char::from(digits[1]).to_digit(16)) else {
-            continue;
+    loop {
+        // Nearly always the next sentence stands behind the line end.
+        let next = input.get(at..at + 3);
+        let offset = match next {
+            Some(b"\r\n$") if QUICK => Some(2),
+            _ => memchr2(b'$', b'!', &input[at.min(input.len())..]),
         };
-        let sum = text.iter().fold(0, |sum, byte| sum ^ byte);
-        if u32::from(sum) == high * 16 + low && text.iter().all(|byte| (b' '..=b'~').contains(byte)) {
-            take(text);
-            at = start + star + 4;
-        }
+        let Some(offset) = offset else { return };
+        let start = at + offset;
+        at = start + one::<QUICK>(&input[start..], |columns| take(start, columns)).unwrap_or(1);
     }
 }
 
+/// Calls `take` with the columns of the sentence at the start of `input`, if it is sound. Returns its length.
+pub fn one<const QUICK: bool>(input: &[u8], take: impl FnOnce(&[Column])) -> Option<usize> {
+    let rest = &input[1..];
+    let mut columns = [(&b""[..], &b""[..]); 32];
+    if QUICK {
+        let text = quick::Text::until(b'*', rest)?;
+        let digits = rest.get(text.length + 1..text.length + 3)?;
+        if hex(digits)? != text.sum {
+            return None;
+        }
+        let count = text.columns(rest, &mut columns);
+        take(&columns[..count]);
+        return Some(text.length + 4);
+    }
+    let star = memchr(b'*', &rest[..rest.len().min(1_024)])?;
+    let text = &rest[..star];
+    let sent = hex(rest.get(star + 1..star + 3)?)?;
+    let sum = text.iter().fold(0, |sum, byte| sum ^ byte);
+    if sum != sent || !text.iter().all(|byte| (b' '..=b'~').contains(byte)) {
+        return None;
+    }
+    let mut count = 0;
+    for column in text.split(|byte| *byte == b',').take(columns.len()) {
+        columns[count] = (column, column);
+        count += 1;
+    }
+    take(&columns[..count]);
+    Some(star + 4)
+}
+
+fn hex(digits: &[u8]) -> Option<u8> {
+    let digit = |byte: u8| char::from(byte).to_digit(16);
+    Some((digit(digits[0])? * 16 + digit(digits[1])?) as u8)
+}
+
 /// A number: its digits without the point, and its places.
-fn number(text: &[u8]) -> Option<(i64, usize)> {
+pub fn number<const QUICK: bool>((text, wide): Column) -> Option<(i64, usize)> {
+    if QUICK {
+        return quick::number(text, wide);
+    }
     let (negative, digits) = match text.first()? {
         b'-' => (true, &text[1..]),
         _ => (false, text),
@@ -125,11 +178,20 @@ fn number(text: &[u8]) -> Option<(i64, usize)> {
 }
 
 /// Degrees from degrees and minutes: seven places, rounded half to even.
-fn degrees(text: &[u8], letter: &[u8]) -> Option<i64> {
+fn degrees<const QUICK: bool>((text, wide): Column, (letter, _): Column) -> Option<i64> {
+    if QUICK {
+        let point = if text.get(4) == Some(&b'.') { 4 } else { 5 };
+        let (whole, _) = quick::number(text.get(..point)?, wide)?;
+        let (fraction, _) = quick::number(&text[point + 1..], &wide[point + 1..])?;
+        let sixtieths = (whole / 100 * 60 + whole % 100) * 10_000_000 + fraction * 1_000;
+        let (value, rest) = (sixtieths / 60, sixtieths % 60);
+        let value = value + i64::from(rest > 30 || (rest == 30 && value % 2 == 1));
+        return Some(if matches!(letter, b"S" | b"W") { -value } else { value });
+    }
     let point = memchr(b'.', text).unwrap_or(text.len());
     let (degrees, minutes) = text.split_at(point.checked_sub(2)?);
-    let (degrees, _) = number(degrees)?;
-    let (minutes, places) = number(minutes)?;
+    let (degrees, _) = number::<false>((degrees, degrees))?;
+    let (minutes, places) = number::<false>((minutes, minutes))?;
     // The inputs have four places.
     let unit = 10i64.pow(places as u32);
     let total = (degrees * 60 * unit + minutes) * 10_000_000;
@@ -159,100 +221,92 @@ const FIX: [&str; 9] =
     ["none", "gps", "differential", "pps", "rtk_fixed", "rtk_float", "estimated", "manual", "simulated"];
 const FIX_OF_GSA: [&str; 4] = ["", "none", "two_dimensions", "three_dimensions"];
 
-/// Splits a text at its commas.
-fn split<'a>(text: &'a [u8], columns: &mut [&'a [u8]; 32]) -> usize {
-    let mut count = 0;
-    for column in text.split(|byte| *byte == b',') {
-        if count == columns.len() {
-            break;
-        }
-        columns[count] = column;
-        count += 1;
-    }
-    count
-}
-
 /// Where values go: into a checksum, or into a row.
-trait Into {
-    fn number(&mut self, text: &[u8]);
-    fn degrees(&mut self, text: &[u8], letter: &[u8]);
-    fn clock(&mut self, text: &[u8]);
-    fn date(&mut self, text: &[u8]);
+pub trait Into {
+    fn number(&mut self, column: Column);
+    fn degrees(&mut self, column: Column, letter: Column);
+    fn clock(&mut self, column: Column);
+    fn date(&mut self, column: Column);
     fn text(&mut self, text: &[u8]);
-    fn code(&mut self, text: &[u8], name: &str);
-    /// A number in metres a second from one in another unit.
-    fn speed(&mut self, text: &[u8], unit: &[u8]);
+    fn code(&mut self, column: Column, name: &str);
     fn absent(&mut self);
 }
 
-impl Into for Sum {
-    fn number(&mut self, text: &[u8]) {
-        match number(text) {
-            Some((value, _)) => Sum::number(self, value),
-            None => Sum::absent(self),
+pub struct Summed<const QUICK: bool>(pub Sum);
+
+impl<const QUICK: bool> Into for Summed<QUICK> {
+    #[inline]
+    fn number(&mut self, column: Column) {
+        match number::<QUICK>(column) {
+            Some((value, _)) => self.0.number(value),
+            None => self.0.absent(),
         }
     }
 
-    fn degrees(&mut self, text: &[u8], letter: &[u8]) {
-        match degrees(text, letter) {
-            Some(value) => Sum::number(self, value),
-            None => Sum::absent(self),
+    #[inline]
+    fn degrees(&mut self, column: Column, letter: Column) {
+        match degrees::<QUICK>(column, letter) {
+            Some(value) => self.0.number(value),
+            None => self.0.absent(),
         }
     }
 
-    fn clock(&mut self, text: &[u8]) {
-        Sum::clock(self, two(text, 0), two(text, 2), two(text, 4), nanoseconds(text).0);
+    fn clock(&mut self, (text, _): Column) {
+        self.0.clock(two(text, 0), two(text, 2), two(text, 4), nanoseconds(text).0);
     }
 
-    fn date(&mut self, text: &[u8]) {
-        Sum::date(self, 2_000 + i16::from(two(text, 4)), two(text, 2), two(text, 0));
+    fn date(&mut self, (text, _): Column) {
+        self.0.date(2_000 + i16::from(two(text, 4)), two(text, 2), two(text, 0));
     }
 
     fn text(&mut self, text: &[u8]) {
-        if text.is_empty() { Sum::absent(self) } else { Sum::text(self, text) }
+        if text.is_empty() { self.0.absent() } else { self.0.text(text) }
     }
 
-    fn code(&mut self, text: &[u8], name: &str) {
-        match number(text) {
-            // Codes of numbers are summed as numbers, those of texts by their names.
-            Some((value, _)) => Sum::number(self, value),
-            None => Sum::text(self, name.as_bytes()),
+    fn code(&mut self, column: Column, name: &str) {
+        // Codes of numbers are summed as numbers, those of texts by their names.
+        match column.0 {
+            [b'0'..=b'9', ..] => self.number(column),
+            _ => self.0.text(name.as_bytes()),
         }
     }
 
-    fn speed(&mut self, text: &[u8], _unit: &[u8]) {
-        Into::number(self, text);
-    }
-
     fn absent(&mut self) {
-        Sum::absent(self);
+        self.0.absent();
     }
 }
 
-struct Row<'a>(&'a mut Vec<u8>);
+pub struct Row<'a, const QUICK: bool>(pub &'a mut Vec<u8>);
 
-impl Into for Row<'_> {
-    fn number(&mut self, text: &[u8]) {
-        if let Some((value, places)) = number(text) {
+impl<const QUICK: bool> Into for Row<'_, QUICK> {
+    fn number(&mut self, column: Column) {
+        if QUICK {
+            let (mut text, mut wide) = column;
+            // Only whole numbers have zeros in front.
+            while let [b'0', b'0'..=b'9', ..] = text {
+                (text, wide) = (&text[1..], &wide[1..]);
+            }
+            quick::copy(text, wide, self.0);
+        } else if let Some((value, places)) = number::<false>(column) {
             scaled(value, places, self.0);
         }
         self.0.push(b',');
     }
 
-    fn degrees(&mut self, text: &[u8], letter: &[u8]) {
-        if let Some(value) = degrees(text, letter) {
+    fn degrees(&mut self, column: Column, letter: Column) {
+        if let Some(value) = degrees::<QUICK>(column, letter) {
             scaled(value, 7, self.0);
         }
         self.0.push(b',');
     }
 
-    fn clock(&mut self, text: &[u8]) {
+    fn clock(&mut self, (text, _): Column) {
         self.0.extend_from_slice(&[text[0], text[1], b':', text[2], text[3], b':', text[4], text[5]]);
         self.0.extend_from_slice(&text[6..]);
         self.0.push(b',');
     }
 
-    fn date(&mut self, text: &[u8]) {
+    fn date(&mut self, (text, _): Column) {
         self.0.extend_from_slice(&[b'2', b'0', text[4], text[5], b'-', text[2], text[3], b'-', text[0], text[1]]);
         self.0.push(b',');
     }
@@ -262,13 +316,9 @@ impl Into for Row<'_> {
         self.0.push(b',');
     }
 
-    fn code(&mut self, _text: &[u8], name: &str) {
+    fn code(&mut self, _column: Column, name: &str) {
         self.0.extend_from_slice(name.as_bytes());
         self.0.push(b',');
-    }
-
-    fn speed(&mut self, text: &[u8], _unit: &[u8]) {
-        Into::number(self, text);
     }
 
     fn absent(&mut self) {
@@ -276,25 +326,25 @@ impl Into for Row<'_> {
     }
 }
 
-fn optional(out: &mut impl Into, columns: &[&[u8]], at: usize) {
+fn optional(out: &mut impl Into, columns: &[Column], at: usize) {
     match columns.get(at) {
-        Some(text) => out.number(text),
+        Some(column) => out.number(*column),
         None => out.absent(),
     }
 }
 
-fn status(text: &[u8]) -> &'static str {
+fn status((text, _): Column) -> &'static str {
     if text == b"A" { "valid" } else { "warning" }
 }
 
 /// The fields of a sentence, in the order of the format.
-fn fields(columns: &[&[u8]], out: &mut impl Into) {
+pub fn fields(columns: &[Column], out: &mut impl Into) {
     let position = |out: &mut _, at: usize| {
         Into::degrees(out, columns[at], columns[at + 1]);
         Into::degrees(out, columns[at + 2], columns[at + 3]);
     };
-    out.text(&columns[0][..2]);
-    match &columns[0][2..] {
+    out.text(&columns[0].0[..2]);
+    match &columns[0].0[2..] {
         b"RMC" => {
             out.clock(columns[1]);
             out.code(columns[2], status(columns[2]));
@@ -303,21 +353,21 @@ fn fields(columns: &[&[u8]], out: &mut impl Into) {
             out.number(columns[8]);
             out.date(columns[9]);
             out.number(columns[10]);
-            out.text(columns[11]);
+            out.text(columns[11].0);
             out.code(columns[12], "autonomous");
             out.absent();
         }
         b"GGA" => {
             out.clock(columns[1]);
             position(out, 2);
-            out.code(columns[6], FIX[usize::from(columns[6][0] - b'0')]);
+            out.code(columns[6], FIX[usize::from(columns[6].0[0] - b'0')]);
             out.number(columns[7]);
             out.number(columns[8]);
             out.number(columns[9]);
             out.number(columns[11]);
             optional(out, columns, 13);
             match columns.get(14) {
-                Some(text) => out.text(text),
+                Some((text, _)) => out.text(text),
                 None => out.absent(),
             }
         }
@@ -330,49 +380,46 @@ fn fields(columns: &[&[u8]], out: &mut impl Into) {
         b"MWV" => {
             out.number(columns[1]);
             out.code(columns[2], "relative");
-            out.speed(columns[3], columns[4]);
+            out.number(columns[3]);
             out.code(columns[5], "valid");
         }
         _ => {}
     }
 }
 
-fn decode(input: &[u8]) -> (u64, Sum) {
-    let (mut records, mut sum) = (0, Sum::default());
-    sentences(input, |text| {
-        let mut columns = [&b""[..]; 32];
-        let count = split(text, &mut columns);
-        let columns = &columns[..count];
-        if columns[0].len() != 5 {
-            return;
-        }
-        records += 1;
-        match &columns[0][2..] {
-            b"GSV" => {
-                Into::text(&mut sum, &columns[0][..2]);
-                for column in &columns[1..] {
-                    Into::number(&mut sum, column);
-                }
-                sum.absent();
+/// Sums the fields of a sentence. Says whether it is one of the kinds.
+pub fn sum_of<const QUICK: bool>(columns: &[Column], sum: &mut Summed<QUICK>) -> bool {
+    if columns[0].0.len() != 5 {
+        return false;
+    }
+    match &columns[0].0[2..] {
+        b"GSV" => {
+            sum.text(&columns[0].0[..2]);
+            for column in &columns[1..] {
+                sum.number(*column);
             }
-            b"GSA" => {
-                Into::text(&mut sum, &columns[0][..2]);
-                Into::code(&mut sum, columns[1], "automatic");
-                for column in &columns[2..18] {
-                    Into::number(&mut sum, column);
-                }
-                for column in &columns[18..] {
-                    Into::number(&mut sum, column);
-                }
-                sum.absent();
-            }
-            _ => fields(columns, &mut sum),
+            sum.absent();
         }
-    });
-    (records, sum)
+        b"GSA" => {
+            sum.text(&columns[0].0[..2]);
+            sum.code(columns[1], "automatic");
+            for column in &columns[2..] {
+                sum.number(*column);
+            }
+            sum.absent();
+        }
+        _ => fields(columns, sum),
+    }
+    true
 }
 
-fn csv(input: &[u8], folder: &Path) {
+fn decode<const QUICK: bool>(input: &[u8]) -> (u64, Sum) {
+    let (mut records, mut sum) = (0, Summed::<QUICK>(Sum::default()));
+    sentences::<QUICK>(input, |_, columns| records += u64::from(sum_of(columns, &mut sum)));
+    (records, sum.0)
+}
+
+fn csv<const QUICK: bool>(input: &[u8], folder: &Path) {
     let table = |name: &str, header| Table::new(folder, name, header);
     let mut rmc = table(
         "rmc.csv",
@@ -388,24 +435,20 @@ fn csv(input: &[u8], folder: &Path) {
     let mut ids = table("gsa.satellites.csv", "offset,index,id,quality");
     let mut vtg = table("vtg.csv", "talker,course_true,course_magnetic,speed,speed_kmh,mode,quality");
     let mut mwv = table("mwv.csv", "talker,angle,reference,speed,status,quality");
-    let begin = input.as_ptr() as usize;
-    sentences(input, |text| {
-        let mut columns = [&b""[..]; 32];
-        let count = split(text, &mut columns);
-        let columns = &columns[..count];
-        if columns[0].len() != 5 {
+    sentences::<QUICK>(input, |offset, columns| {
+        if columns[0].0.len() != 5 {
             return;
         }
-        let offset = (text.as_ptr() as usize - begin - 1) as i64;
-        match &columns[0][2..] {
+        let offset = offset as i64;
+        match &columns[0].0[2..] {
             b"GSV" => {
                 let out = gsv.row();
                 scaled(offset, 0, out);
                 out.push(b',');
-                let mut row = Row(out);
-                Into::text(&mut row, &columns[0][..2]);
+                let mut row = Row::<QUICK>(out);
+                row.text(&columns[0].0[..2]);
                 for column in &columns[1..4] {
-                    row.number(column);
+                    row.number(*column);
                 }
                 row.absent();
                 gsv.end_row();
@@ -415,9 +458,9 @@ fn csv(input: &[u8], folder: &Path) {
                     out.push(b',');
                     scaled(index as i64 + 1, 0, out);
                     out.push(b',');
-                    let mut row = Row(out);
+                    let mut row = Row::<QUICK>(out);
                     for column in satellite {
-                        row.number(column);
+                        row.number(*column);
                     }
                     sky.end_row();
                 }
@@ -426,12 +469,12 @@ fn csv(input: &[u8], folder: &Path) {
                 let out = gsa.row();
                 scaled(offset, 0, out);
                 out.push(b',');
-                let mut row = Row(out);
-                Into::text(&mut row, &columns[0][..2]);
+                let mut row = Row::<QUICK>(out);
+                row.text(&columns[0].0[..2]);
                 row.code(columns[1], "automatic");
-                row.code(columns[2], FIX_OF_GSA[usize::from(columns[2][0] - b'0')]);
+                row.code(columns[2], FIX_OF_GSA[usize::from(columns[2].0[0] - b'0')]);
                 for column in &columns[15..18] {
-                    row.number(column);
+                    row.number(*column);
                 }
                 row.absent();
                 gsa.end_row();
@@ -441,7 +484,7 @@ fn csv(input: &[u8], folder: &Path) {
                     out.push(b',');
                     scaled(index as i64 + 1, 0, out);
                     out.push(b',');
-                    Row(out).number(id);
+                    Row::<QUICK>(out).number(*id);
                     ids.end_row();
                 }
             }
@@ -452,7 +495,7 @@ fn csv(input: &[u8], folder: &Path) {
                     b"VTG" => &mut vtg,
                     _ => &mut mwv,
                 };
-                fields(columns, &mut Row(table.row()));
+                fields(columns, &mut Row::<QUICK>(table.row()));
                 table.end_row();
             }
         }

@@ -265,6 +265,12 @@ impl Scan {
         !stopped
     }
 
+    /// Notes that a sentence is open.
+    fn wait_for_stop(&mut self, start: u64, view: &View<'_>) {
+        self.need = view.end() + 1;
+        self.open = Some(Open { start, seen: view.end() });
+    }
+
     /// Whether bytes behind `at` were looked at and did not suffice.
     #[inline]
     pub(crate) fn is_stuck(&self, at: u64) -> bool {
@@ -301,8 +307,20 @@ pub(crate) fn step(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: 
         return None;
     }
     let line = Line { plan, route, view, at, rest: Rest { line_end: Expect::Nothing, ..rest } };
-    if let Some((frame, length, rest)) = frame_at(plan, route, view.from(at), scan) {
-        return Some(Step::Frame { frame, to: at + length as u64, rest });
+    match frame_at(plan, route, view.from(at), scan) {
+        Here::Frame(frame, length) => {
+            let rest = rest_behind(plan, frame.frame);
+            return Some(Step::Frame { frame, to: at + length as u64, rest });
+        }
+        Here::Need(length) if !view.closed => {
+            scan.need = at + length as u64;
+            return None;
+        }
+        Here::Open if !view.closed => {
+            scan.wait_for_stop(at, view);
+            return None;
+        }
+        _ => {}
     }
     if let Some(found) = scan.found {
         return Some(line.before(scan, found));
@@ -362,26 +380,78 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
     Some(Known { kind, length, content, columns, extent, filler })
 }
 
+/// The length of the line ends at the start of `bytes` that are filler by themselves: on a line that only a text cuts.
+#[inline]
+pub(crate) fn line_ends(plan: &Inner, route: &Route, bytes: &[u8]) -> usize {
+    match route.text.map(|frame| &plan.frames[usize::from(frame)].cut) {
+        Some(Cut::Text { end, .. }) if route.searching.is_empty() => text::line_ends(*end, bytes),
+        _ => 0,
+    }
+}
+
+/// The length of the CR LF at the start of `bytes`, if it is whole.
+#[inline]
+pub(crate) fn crlf(bytes: &[u8]) -> usize {
+    if bytes.starts_with(b"\r\n") { 2 } else { 0 }
+}
+
+/// What is at the position.
+enum Here {
+    Frame(Framed, usize),
+    /// A frame may be there; so many bytes are needed to say more.
+    Need(usize),
+    /// A sentence may be there; a byte is needed that stops it.
+    Open,
+    Other,
+}
+
 /// A frame at the very start of `bytes`: what comes next on a line without damage. Nothing is settled or remembered if there is none.
 #[inline(always)]
-pub(crate) fn frame_at(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<(Framed, usize, Rest)> {
+fn frame_at(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Here {
     for &frame in &route.searching {
         let begins = match &plan.frames[usize::from(frame)].cut {
-            Cut::Packet(packet) if bytes.len() < packet.start.len() => return None,
+            Cut::Packet(packet) if bytes.len() < packet.start.len() => match packet.start.starts_with(bytes) {
+                true => return Here::Need(packet.start.len()),
+                false => false,
+            },
             Cut::Packet(packet) => packet.begins(bytes),
             _ => matches!(bytes.first(), Some(b'$' | b'!')),
         };
         if !begins {
             continue;
         }
-        let Verdict::Frame { length, content, check, choice } = verdict(plan, frame, bytes, scan) else {
-            return None;
+        return match verdict(plan, frame, bytes, scan) {
+            Verdict::Frame { length, content, check, choice } => {
+                scan.clear();
+                let ended = Ended::Properly;
+                Here::Frame(Framed { frame, content, check, choice, ended, split: true }, length)
+            }
+            Verdict::Need(length) => Here::Need(length),
+            Verdict::Open => Here::Open,
+            Verdict::Fail(_) => Here::Other,
         };
-        scan.clear();
-        let framed = Framed { frame, content, check, choice, ended: Ended::Properly, split: true };
-        return Some((framed, length, rest_behind(plan, frame)));
     }
-    None
+    Here::Other
+}
+
+/// Whether the bytes that came since nothing more could be said still say no more. Looks at each of them once.
+#[inline]
+pub(crate) fn waits(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: Rest, scan: &mut Scan) -> bool {
+    if rest.line_end != Expect::Nothing {
+        return false;
+    }
+    if scan.waits(view) {
+        return true;
+    }
+    match route.text.map(|frame| &plan.frames[usize::from(frame)].cut) {
+        Some(Cut::Text { end, limit, .. }) if route.searching.is_empty() && !rest.overlong => {
+            view.end() - at <= *limit as u64 && scan.no_line_end_before > at && {
+                let seen = scan.no_line_end_before.clamp(view.base, view.end());
+                text::waits(*end, view.between(seen, view.end()))
+            }
+        }
+        _ => false,
+    }
 }
 
 #[inline(always)]
@@ -456,8 +526,7 @@ impl Line<'_> {
                 return Some(None);
             }
             Verdict::Open if !self.view.closed => {
-                scan.need = self.view.end() + 1;
-                scan.open = Some(Open { start, seen: self.view.end() });
+                scan.wait_for_stop(start, self.view);
                 return Some(None);
             }
             Verdict::Need(_) | Verdict::Open => {

@@ -87,6 +87,30 @@ pub(super) fn known(
     }
 }
 
+/// Whether bytes hold nothing that could end a line.
+#[inline]
+pub(super) fn waits(end: LineEnd, bytes: &[u8]) -> bool {
+    let ends = match end {
+        LineEnd::Any => [b'\r', b'\n'],
+        LineEnd::Lf => [b'\n'; 2],
+        LineEnd::Cr => [b'\r'; 2],
+        // What comes before its LF is not known to be a CR or not.
+        LineEnd::CrLf => [b'\n'; 2],
+    };
+    !bytes.iter().any(|byte| ends.contains(byte))
+}
+
+/// The length of the line ends at the start of `bytes`.
+pub(super) fn line_ends(end: LineEnd, bytes: &[u8]) -> usize {
+    let length = |ends: &[u8]| bytes.iter().take_while(|byte| ends.contains(byte)).count();
+    match end {
+        LineEnd::Any => length(b"\r\n"),
+        LineEnd::Lf => length(b"\n"),
+        LineEnd::Cr => length(b"\r"),
+        LineEnd::CrLf => bytes.as_chunks::<2>().0.iter().take_while(|two| *two == b"\r\n").count() * 2,
+    }
+}
+
 /// The first line end in `bytes`: its place and its length.
 fn find(end: LineEnd, bytes: &[u8]) -> Option<(usize, usize)> {
     match end {

@@ -16,9 +16,6 @@ use crate::time::{Span, Time};
 /// How late chunks can be where nobody says: a little more than the latency of common USB adapters.
 const LATENESS: Span = Span::from_nanoseconds(20_000_000);
 
-/// The window is moved to its front only when this much in front is done with, so that feeding single bytes stays cheap.
-const SLACK: usize = 4_096;
-
 /// A place where a line is closed: nothing before it joins with what follows.
 #[derive(Clone, Copy, Debug)]
 pub(super) enum Closing {
@@ -151,7 +148,9 @@ impl Line {
     }
 
     pub(super) fn push(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
-        self.make_room();
+        if self.window.capacity() - self.window.len() < bytes.len() {
+            self.make_room();
+        }
         let start = self.end();
         self.note_silence(start, time, bytes.len());
         self.marks.push(start, time);
@@ -162,11 +161,23 @@ impl Line {
         self.last = time.or(self.last);
     }
 
-    /// Drops what is done with from the front of the window.
+    /// Whether nothing can be said yet, whatever was looked at before.
+    #[inline]
+    pub(super) fn waits(&mut self, plan: &Inner) -> bool {
+        let (closed, silence) = (!self.closings.is_empty(), !self.silences.is_empty());
+        if closed || silence || !self.queue.is_empty() || !self.faults.is_empty() {
+            return false;
+        }
+        let view = View { bytes: &self.window, base: self.base, closed: false, silence: None };
+        let route = &plan.routes[self.route];
+        self.at == self.end() || cut::waits(plan, route, &view, self.at, self.rest, &mut self.scan)
+    }
+
+    /// Drops what is done with from the front of the window, before it would grow: so that single bytes cost little.
     fn make_room(&mut self) {
         let keep = self.queue.iter().map(Outcome::offset).min().unwrap_or(self.at).min(self.at);
         let done = (keep - self.base) as usize;
-        if done >= SLACK.max(self.window.len() / 2) || done == self.window.len() {
+        if done >= self.window.len() / 2 {
             self.window.drain(..done);
             self.base = keep;
         }

@@ -230,6 +230,9 @@ impl Events<'_> {
     /// Stops at the sink's first error. The events that remain come with the next ones.
     pub fn drain<S: crate::Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
         for line in self.decoder.lines[self.lines.clone()].iter_mut() {
+            if line.waits(&self.decoder.plan.0) {
+                continue;
+            }
             loop {
                 line.steady(&self.decoder.plan, sink)?;
                 let Some(outcome) = line.advance(&self.decoder.plan.0) else { break };

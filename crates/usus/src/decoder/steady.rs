@@ -4,7 +4,7 @@
 use super::Outcome;
 use super::line::Line;
 use crate::cut::{self, Expect, Known, Rest};
-use crate::plan::Plan;
+use crate::plan::{Inner, Plan, Route};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -15,7 +15,7 @@ impl Line {
     pub(super) fn steady<S: Sink>(&mut self, plan: &Plan, sink: &mut S) -> Result<(), S::Error> {
         let inner = &*plan.0;
         let route = &inner.routes[self.route];
-        if !self.is_undisturbed() {
+        if !self.is_undisturbed(inner, route) {
             return Ok(());
         }
         let begun = self.at;
@@ -33,18 +33,21 @@ impl Line {
 
     /// Whether nothing is known about the bytes from the position on but what they are. Passes the line end of the frame before.
     #[inline]
-    fn is_undisturbed(&mut self) -> bool {
+    fn is_undisturbed(&mut self, plan: &Inner, route: &Route) -> bool {
         let nothing_known =
             self.queue.is_empty() && self.closings.is_empty() && self.faults.is_empty() && self.silences.is_empty();
         if !nothing_known || self.scan.is_stuck(self.at) {
             return false;
         }
-        if self.rest == (Rest { line_end: Expect::CrOrLf, ..Rest::CLEAN })
-            && self.window[(self.at - self.base) as usize..].starts_with(b"\r\n")
-        {
-            self.ledger.filler += 2;
-            self.at += 2;
-            self.rest = Rest::CLEAN;
+        let behind_sentence = self.rest == (Rest { line_end: Expect::CrOrLf, ..Rest::CLEAN });
+        if behind_sentence || self.rest == Rest::CLEAN {
+            let bytes = &self.window[(self.at - self.base) as usize..];
+            let length = if behind_sentence { cut::crlf(bytes) } else { cut::line_ends(plan, route, bytes) };
+            self.ledger.filler += length as u64;
+            self.at += length as u64;
+            if length > 0 {
+                self.rest = Rest::CLEAN;
+            }
         }
         self.rest == Rest::CLEAN
     }
