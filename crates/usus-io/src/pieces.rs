@@ -49,7 +49,7 @@ pub struct PieceOptions {
 impl PieceOptions {
     /// Pieces of a size that costs little memory and little time, for so many workers.
     pub fn jobs(jobs: usize) -> PieceOptions {
-        PieceOptions { jobs, size: 2 << 20, before: 16 << 10 }
+        PieceOptions { jobs, size: 4 << 20, before: 16 << 10 }
     }
 }
 
@@ -198,7 +198,8 @@ impl<S: Pieces> Pieced<'_, S> {
             // Also what came before an error of the source.
             let batch = Arc::new(batch);
             self.give(before.replace(Arc::clone(&batch)), batch);
-            while self.in_flight.len() >= 2 * options.jobs {
+            // One more than there are workers, so that none waits while a piece is joined.
+            while self.in_flight.len() > options.jobs {
                 self.take(pumped)?;
             }
             let more = match more {

@@ -10,13 +10,15 @@ pub fn frames(size: usize, damage: u32, mut next: impl FnMut(&mut Rng, &mut Vec<
         let begin = input.len();
         next(&mut rng, &mut input);
         if rng.u32(0..damage) == 0 {
-            let mut place = rng.usize(begin..input.len());
-            while input[place] == b'*' {
-                // The next sentence would end this one too, and now and then its sum would fit by chance.
-                place = rng.usize(begin..input.len());
+            // The top bit stays, so that a damaged sentence is one of text. No star goes or comes: what it ends then would now and then
+            // have the right sum by chance.
+            loop {
+                let (place, bit) = (rng.usize(begin..input.len()), 1 << rng.u8(0..7));
+                if input[place] != b'*' && input[place] ^ bit != b'*' {
+                    input[place] ^= bit;
+                    break;
+                }
             }
-            // The top bit stays, so that a damaged sentence is one of text.
-            input[place] ^= 1 << rng.u8(0..7);
         }
     }
     input

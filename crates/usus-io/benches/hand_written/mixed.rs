@@ -117,7 +117,7 @@ fn csv<const QUICK: bool>(input: &[u8], folder: &Path) {
         input,
         |kind, data| tables.row(kind, data),
         |columns| {
-            if columns[0].0.len() == 5 {
+            if sentences::is_one(columns) {
                 sentences::fields(columns, &mut Row::<QUICK>(wind.row()));
                 wind.end_row();
             }

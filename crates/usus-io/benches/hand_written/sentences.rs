@@ -387,9 +387,15 @@ pub fn fields(columns: &[Column], out: &mut impl Into) {
     }
 }
 
+/// Whether a sentence is one of the kinds.
+pub fn is_one(columns: &[Column]) -> bool {
+    matches!(columns[0].0, [_, _, b'R', b'M', b'C'] | [_, _, b'G', b'G', b'A'] | [_, _, b'V', b'T', b'G'])
+        || matches!(columns[0].0, [_, _, b'G', b'S', b'V' | b'A'] | [_, _, b'M', b'W', b'V'])
+}
+
 /// Sums the fields of a sentence. Says whether it is one of the kinds.
 pub fn sum_of<const QUICK: bool>(columns: &[Column], sum: &mut Summed<QUICK>) -> bool {
-    if columns[0].0.len() != 5 {
+    if !is_one(columns) {
         return false;
     }
     match &columns[0].0[2..] {
@@ -436,7 +442,7 @@ fn csv<const QUICK: bool>(input: &[u8], folder: &Path) {
     let mut vtg = table("vtg.csv", "talker,course_true,course_magnetic,speed,speed_kmh,mode,quality");
     let mut mwv = table("mwv.csv", "talker,angle,reference,speed,status,quality");
     sentences::<QUICK>(input, |offset, columns| {
-        if columns[0].0.len() != 5 {
+        if !is_one(columns) {
             return;
         }
         let offset = offset as i64;

@@ -8,30 +8,65 @@
 //! `received`, `source` and `line` stand only where they can; `quality` only where there is one to tell.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use usus::{Cell, FieldSchema, Quality, Record, Value};
+use usus::{Cell, Decimal, FieldSchema, Plan, Quality, Reading, Record, Value, Visit, Written};
 
 use super::writer::RowWriter;
-use super::{Origin, OutputError, TableOptions, received_text};
+use super::{Origin, OutputError, TableOptions, all, received_text};
 
 /// Records in JSON Lines.
 pub struct JsonLines {
     writer: RowWriter,
     options: TableOptions,
     origin: Origin,
+    kinds: Arc<[Kind]>,
+}
+
+/// The texts of a kind that are the same in each of its objects.
+struct Kind {
+    /// `{"kind":"name"`.
+    begin: Vec<u8>,
+    keys: Vec<Key>,
+}
+
+/// A field's `"name":`, and those of a group's items.
+struct Key {
+    text: Vec<u8>,
+    items: Vec<Key>,
+}
+
+impl Key {
+    fn of(field: &FieldSchema) -> Key {
+        Key { text: format!("\"{}\":", field.name).into_bytes(), items: field.items.iter().map(Key::of).collect() }
+    }
 }
 
 impl JsonLines {
-    pub(super) fn standard_output(options: TableOptions) -> JsonLines {
-        JsonLines { writer: RowWriter::standard_output(), options, origin: Origin::default() }
+    fn new(plan: &Plan, writer: RowWriter, options: TableOptions) -> JsonLines {
+        let kinds = plan.schema().kinds.iter().map(|kind| Kind {
+            begin: format!("{{\"kind\":\"{}\"", kind.name).into_bytes(),
+            keys: kind.fields.iter().map(Key::of).collect(),
+        });
+        JsonLines { writer, options, origin: Origin::default(), kinds: kinds.collect() }
     }
 
-    pub(super) fn file(path: &Path, options: TableOptions, overwrite: bool) -> Result<JsonLines, OutputError> {
-        Ok(JsonLines { writer: RowWriter::create(path, overwrite)?, options, origin: Origin::default() })
+    pub(super) fn standard_output(plan: &Plan, options: TableOptions) -> JsonLines {
+        JsonLines::new(plan, RowWriter::standard_output(), options)
+    }
+
+    pub(super) fn file(
+        plan: &Plan,
+        path: &Path,
+        options: TableOptions,
+        overwrite: bool,
+    ) -> Result<JsonLines, OutputError> {
+        Ok(JsonLines::new(plan, RowWriter::create(path, overwrite)?, options))
     }
 
     pub(super) fn piece(&self) -> JsonLines {
-        JsonLines { writer: RowWriter::piece(), options: self.options, origin: self.origin.clone() }
+        let (origin, kinds) = (self.origin.clone(), Arc::clone(&self.kinds));
+        JsonLines { writer: RowWriter::piece(), options: self.options, origin, kinds }
     }
 
     pub(super) fn join(&mut self, piece: &JsonLines) -> Result<(), OutputError> {
@@ -48,9 +83,8 @@ impl JsonLines {
 
     pub(super) fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
         let out = &mut self.writer.buffer;
-        out.extend_from_slice(b"{\"kind\":\"");
-        out.extend_from_slice(record.kind().as_bytes());
-        out.push(b'"');
+        let kind = &self.kinds[record.kind_index()];
+        out.extend_from_slice(&kind.begin);
         if let Some(time) = record.received() {
             out.extend_from_slice(b",\"received\":\"");
             out.extend_from_slice(received_text(time, 9).as_bytes());
@@ -73,19 +107,10 @@ impl JsonLines {
             out.push(b']');
         }
         out.extend_from_slice(b"],\"fields\":{");
-        let mut any_quality = false;
-        for (index, (schema, cell)) in record.fields().enumerate() {
-            key(index, &schema.name, out);
-            match cell {
-                Cell::Reading(reading) => {
-                    any_quality |= reading.quality != Quality::Good;
-                    value(reading.value, out);
-                }
-                Cell::Group(items) => any_quality |= group(items, out),
-                _ => out.extend_from_slice(b"null"),
-            }
-        }
-        out.push(b'}');
+        let mut object = Object { out, keys: &kind.keys, next: 0, any_quality: false };
+        record.visit(&mut object);
+        let any_quality = object.any_quality;
+        end(b'}', out);
         if any_quality {
             qualities(record, out);
         }
@@ -102,6 +127,72 @@ impl JsonLines {
     }
 }
 
+/// The members of an object, each with a comma behind it.
+struct Object<'o> {
+    out: &'o mut Vec<u8>,
+    keys: &'o [Key],
+    next: usize,
+    any_quality: bool,
+}
+
+impl Object<'_> {
+    #[inline]
+    fn key(&mut self) {
+        self.out.extend_from_slice(&self.keys[self.next].text);
+        self.next += 1;
+    }
+}
+
+impl Visit for Object<'_> {
+    // The form in which numbers are shown is the one that JSON asks for.
+    const WRITTEN: bool = true;
+
+    #[inline]
+    fn written(&mut self, _schema: &FieldSchema, number: Written<'_>) {
+        self.key();
+        number.append_to(b',', self.out);
+    }
+
+    #[inline]
+    fn number(&mut self, _schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
+        self.key();
+        Decimal::append_number(coefficient, places, b',', self.out);
+        self.any_quality |= quality != Quality::Good;
+    }
+
+    #[inline]
+    fn reading(&mut self, _schema: &FieldSchema, reading: Reading<'_>) {
+        self.key();
+        value(reading.value, self.out);
+        self.out.push(b',');
+        self.any_quality |= reading.quality != Quality::Good;
+    }
+
+    fn group(&mut self, _schema: &FieldSchema, items: usus::Items<'_>) {
+        self.key();
+        self.out.push(b'[');
+        for item in items {
+            self.out.push(b'{');
+            let keys = &self.keys[self.next - 1].items;
+            let mut object = Object { out: &mut *self.out, keys, next: 0, any_quality: false };
+            item.visit(&mut object);
+            self.any_quality |= object.any_quality;
+            end(b'}', self.out);
+            self.out.push(b',');
+        }
+        end(b']', self.out);
+        self.out.push(b',');
+    }
+}
+
+/// Every member wrote a comma behind it: the last one becomes the end.
+fn end(bracket: u8, out: &mut Vec<u8>) {
+    match out.last_mut() {
+        Some(last) if *last == b',' => *last = bracket,
+        _ => out.push(bracket),
+    }
+}
+
 fn key(index: usize, name: &str, out: &mut Vec<u8>) {
     if index > 0 {
         out.push(b',');
@@ -109,23 +200,6 @@ fn key(index: usize, name: &str, out: &mut Vec<u8>) {
     out.push(b'"');
     out.extend_from_slice(name.as_bytes());
     out.extend_from_slice(b"\":");
-}
-
-/// Appends the items of a group; says whether a reading in them has a quality to tell.
-fn group(items: usus::Items<'_>, out: &mut Vec<u8>) -> bool {
-    let mut any_quality = false;
-    out.push(b'[');
-    for (number, item) in items.enumerate() {
-        out.extend_from_slice(if number == 0 { b"{" } else { b",{" });
-        for (index, (schema, reading)) in item.fields().enumerate() {
-            key(index, &schema.name, out);
-            value(reading.value, out);
-            any_quality |= reading.quality != Quality::Good;
-        }
-        out.push(b'}');
-    }
-    out.push(b']');
-    any_quality
 }
 
 /// The qualities of a record by field; those in a group by field and item: `"peaks[2].force"`.
@@ -167,6 +241,7 @@ fn value(value: Value<'_>, out: &mut Vec<u8>) {
         Value::F32(number) if !number.is_finite() => out.extend_from_slice(b"null"),
         Value::F64(number) if !number.is_finite() => out.extend_from_slice(b"null"),
         Value::Decimal(_) | Value::F32(_) | Value::F64(_) | Value::Bool(_) => value.append_to(out),
+        Value::Text(text) if is_bare(text.bytes()) => bare(text.bytes(), out),
         Value::Text(text) => match text.to_str() {
             Some(text) => escape_json(text, out),
             None => escape_json(&text.to_string(), out),
@@ -182,8 +257,23 @@ fn value(value: Value<'_>, out: &mut Vec<u8>) {
     }
 }
 
+fn bare(text: &[u8], out: &mut Vec<u8>) {
+    out.push(b'"');
+    out.extend_from_slice(text);
+    out.push(b'"');
+}
+
+/// Whether a text is ASCII in which nothing is to be escaped. Nearly every text is; it is told eight characters at a time.
+#[inline]
+fn is_bare(text: &[u8]) -> bool {
+    all(text, |byte| matches!(byte, b' '..=b'~') && !matches!(byte, b'"' | b'\\'))
+}
+
 /// Appends a text as a JSON string.
 pub fn escape_json(text: &str, out: &mut Vec<u8>) {
+    if is_bare(text.as_bytes()) {
+        return bare(text.as_bytes(), out);
+    }
     out.push(b'"');
     let bytes = text.as_bytes();
     let mut from = 0;

@@ -137,8 +137,8 @@ impl Outputs {
         overwrite: bool,
     ) -> Result<Outputs, OutputError> {
         let records = match destination {
-            Destination::StandardOutput => Records::Json(JsonLines::standard_output(options)),
-            Destination::JsonLines(path) => Records::Json(JsonLines::file(path, options, overwrite)?),
+            Destination::StandardOutput => Records::Json(JsonLines::standard_output(plan, options)),
+            Destination::JsonLines(path) => Records::Json(JsonLines::file(plan, path, options, overwrite)?),
             Destination::TableOutput => Records::Tables(Tables::standard_output(plan, options)?),
             Destination::Table(path) => Records::Tables(Tables::file(plan, path, options, overwrite)?),
             Destination::Directory(path) => Records::Tables(Tables::directory(plan, path, options, overwrite)?),
@@ -251,6 +251,14 @@ pub fn received_text(time: Time, digits: usize) -> String {
     }
     text.push('Z');
     text
+}
+
+/// Whether all bytes are such, told eight at a time.
+#[inline(always)]
+fn all(bytes: &[u8], such: impl Fn(u8) -> bool) -> bool {
+    let (eights, rest) = bytes.as_chunks::<8>();
+    eights.iter().all(|eight| eight.iter().fold(true, |all, byte| all & such(*byte)))
+        && rest.iter().all(|byte| such(*byte))
 }
 
 /// Names of the source and lines that records come from.

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use usus::{Decimal, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value, Visit, Written};
 
 use super::writer::RowWriter;
-use super::{Origin, OutputError, received_text};
+use super::{Origin, OutputError, all, received_text};
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -463,9 +463,7 @@ fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
 /// Whether a text is ASCII that needs no quotes. Nearly every text of a device and every name is; it is told eight characters at a time.
 #[inline]
 fn is_bare(text: &[u8]) -> bool {
-    let bare = |byte: &u8| matches!(byte, b' '..=b'~') && !matches!(byte, b',' | b'"');
-    let (eights, rest) = text.as_chunks::<8>();
-    eights.iter().all(|eight| eight.iter().fold(true, |all, byte| all & bare(byte))) && rest.iter().all(bare)
+    all(text, |byte| matches!(byte, b' '..=b'~') && !matches!(byte, b',' | b'"'))
 }
 
 /// Appends text, in quotes where RFC 4180 asks for them.

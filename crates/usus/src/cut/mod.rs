@@ -163,7 +163,7 @@ pub(crate) struct Scan {
     /// For each searching cut of the route, where its next start is.
     starts: Vec<Start>,
     /// The window has to reach this offset before the open candidate is tried again.
-    need: u64,
+    pub(crate) need: u64,
     /// The open candidate is a sentence, and nothing before this offset stops it.
     open: Option<Open>,
     /// No line end begins before this offset.
@@ -271,10 +271,10 @@ impl Scan {
         self.open = Some(Open { start, seen: view.end() });
     }
 
-    /// Whether bytes behind `at` were looked at and did not suffice.
+    /// Whether the bytes from `at` to `end` were looked at and did not suffice.
     #[inline]
-    pub(crate) fn is_stuck(&self, at: u64) -> bool {
-        self.open.is_some() || self.need > at || self.no_line_end_before > at
+    pub(crate) fn is_stuck(&self, at: u64, end: u64) -> bool {
+        self.open.is_some() || self.need > end || self.no_line_end_before > at
     }
 
     /// Forgets what was known of candidates: all of them lay before a frame.
@@ -378,6 +378,25 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
     let content = (0, length as u32);
     let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
     Some(Known { kind, length, content, columns, extent, filler })
+}
+
+/// How many bytes the packet at the start of `bytes` needs before more can be said, if it is one that [`known`] would tell then.
+#[inline]
+pub(crate) fn packet_needs(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<usize> {
+    let number = *route.searching.first()?;
+    let frame = &plan.frames[usize::from(number)];
+    let Cut::Packet(packet) = &frame.cut else { return None };
+    if frame.signatures.is_none() || bytes.is_empty() || bytes.len() >= packet.longest {
+        return None;
+    }
+    if bytes.len() < packet.header {
+        let begins = packet.start.iter().zip(bytes).all(|(start, byte)| start == byte);
+        return begins.then_some(packet.header);
+    }
+    match packet::verdict(plan, number, packet, bytes, &mut scan.choices) {
+        Verdict::Need(length) if packet.begins(bytes) => Some(length),
+        _ => None,
+    }
 }
 
 /// The length of the line ends at the start of `bytes` that are filler by themselves: on a line that only a text cuts.

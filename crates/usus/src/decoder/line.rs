@@ -52,6 +52,8 @@ pub(super) struct Line {
     pub(super) marks: Marks,
     pub(super) faults: VecDeque<(u64, FaultKind)>,
     last: Option<Time>,
+    /// Nothing can be said before the window reaches this offset. 0 if that is not known.
+    wake: u64,
     /// What is still to be said about bytes that are booked.
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
@@ -87,6 +89,7 @@ impl Line {
             marks: Marks::default(),
             faults: VecDeque::new(),
             last: None,
+            wake: 0,
             queue: VecDeque::new(),
             ledger: Ledger::for_kinds(plan.kinds.len()),
             fold: Fold::new(plan),
@@ -143,19 +146,38 @@ impl Line {
         self.begun = None;
     }
 
-    fn end(&self) -> u64 {
+    pub(super) fn end(&self) -> u64 {
         self.base + self.window.len() as u64
     }
 
+    /// Takes bytes in. The common case is short, for those who bring single bytes.
+    #[inline]
     pub(super) fn push(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
+        let has_room = self.window.capacity() - self.window.len() >= bytes.len();
+        match bytes {
+            [byte] if has_room && faults.is_empty() && self.idle.is_none() && self.marks.newest_is(time) => {
+                self.window.push(*byte);
+                self.ledger.total += 1;
+            }
+            _ => self.push_any(time, bytes, faults),
+        }
+    }
+
+    #[inline(never)]
+    fn push_any(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
         if self.window.capacity() - self.window.len() < bytes.len() {
             self.make_room();
         }
         let start = self.end();
-        self.note_silence(start, time, bytes.len());
+        if self.idle.is_some() {
+            self.note_silence(start, time, bytes.len());
+        }
         self.marks.push(start, time);
-        self.ledger.faults += faults.len() as u64;
-        self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(bytes.len()) as u64, fault.kind)));
+        if !faults.is_empty() {
+            self.ledger.faults += faults.len() as u64;
+            self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(bytes.len()) as u64, fault.kind)));
+            self.wake = 0;
+        }
         self.window.extend_from_slice(bytes);
         self.ledger.total += bytes.len() as u64;
         self.last = time.or(self.last);
@@ -171,6 +193,19 @@ impl Line {
         let view = View { bytes: &self.window, base: self.base, closed: false, silence: None };
         let route = &plan.routes[self.route];
         self.at == self.end() || cut::waits(plan, route, &view, self.at, self.rest, &mut self.scan)
+    }
+
+    /// Whether it is known, without looking, that nothing can be said yet.
+    #[inline(always)]
+    pub(super) fn sleeps(&self) -> bool {
+        self.end() < self.wake
+    }
+
+    /// Waits for so many bytes from the position on.
+    #[inline]
+    pub(super) fn wait_for(&mut self, length: usize) {
+        self.scan.need = self.at + length as u64;
+        self.wake = self.scan.need;
     }
 
     /// Drops what is done with from the front of the window, before it would grow: so that single bytes cost little.
@@ -199,6 +234,7 @@ impl Line {
     fn add_silence(&mut self, offset: u64) {
         let closed = self.closings.back().is_some_and(|(closing, _)| *closing == offset);
         if offset > self.at && !closed && self.silences.back() != Some(&offset) {
+            self.wake = 0;
             self.silences.push_back(offset);
         }
     }
@@ -223,6 +259,7 @@ impl Line {
     }
 
     pub(super) fn close(&mut self, closing: Closing) {
+        self.wake = 0;
         self.closings.push_back((self.end(), closing));
     }
 

@@ -9,15 +9,24 @@ use crate::time::Time;
 pub(crate) struct Marks {
     /// From which offset on bytes arrived at which time.
     marks: VecDeque<(u64, Option<Time>)>,
+    /// The last of them.
+    newest: Option<Option<Time>>,
     /// Whether any of them is known.
     known: bool,
 }
 
 impl Marks {
+    /// Whether the last bytes arrived at that time.
+    #[inline(always)]
+    pub(super) fn newest_is(&self, time: Option<Time>) -> bool {
+        self.newest == Some(time)
+    }
+
     /// Notes that bytes from an offset on arrived at a time.
     #[inline]
     pub(super) fn push(&mut self, offset: u64, time: Option<Time>) {
-        if self.marks.back().is_none_or(|(_, last)| *last != time) {
+        if self.newest != Some(time) {
+            self.newest = Some(time);
             self.marks.push_back((offset, time));
             self.known |= time.is_some();
         }

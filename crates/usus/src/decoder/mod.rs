@@ -125,6 +125,7 @@ impl Decoder {
     }
 
     /// Takes a chunk in. A line that this decoder does not have gets nothing.
+    #[inline]
     pub fn feed(&mut self, chunk: Chunk<'_>) -> Events<'_> {
         if let Some(line) = self.lines.get_mut(chunk.line.index()) {
             line.push(chunk.time, chunk.bytes, chunk.faults);
@@ -177,6 +178,7 @@ impl Decoder {
         self.lines.get(line.index()).map(Line::join)
     }
 
+    #[inline]
     fn events(&mut self, lines: Range<usize>) -> Events<'_> {
         let end = lines.end.min(self.lines.len());
         Events { decoder: self, lines: lines.start.min(end)..end }
@@ -228,19 +230,27 @@ impl Events<'_> {
     /// # Errors
     ///
     /// Stops at the sink's first error. The events that remain come with the next ones.
+    #[inline]
     pub fn drain<S: crate::Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
         for line in self.decoder.lines[self.lines.clone()].iter_mut() {
-            if line.waits(&self.decoder.plan.0) {
-                continue;
-            }
-            loop {
-                line.steady(&self.decoder.plan, sink)?;
-                let Some(outcome) = line.advance(&self.decoder.plan.0) else { break };
-                sink.event(event(&self.decoder.plan, line, outcome))?;
+            if !line.sleeps() {
+                drain_line(&self.decoder.plan, line, sink)?;
             }
         }
         Ok(())
     }
+}
+
+#[inline(never)]
+fn drain_line<S: crate::Sink>(plan: &Plan, line: &mut Line, sink: &mut S) -> Result<(), S::Error> {
+    if line.waits(&plan.0) {
+        return Ok(());
+    }
+    while !line.steady(plan, sink)? {
+        let Some(outcome) = line.advance(&plan.0) else { break };
+        sink.event(event(plan, line, outcome))?;
+    }
+    Ok(())
 }
 
 /// What a line has to say next, without the bytes it is about.

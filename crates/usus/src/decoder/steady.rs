@@ -10,13 +10,14 @@ use crate::record::Record;
 use crate::sink::Sink;
 
 impl Line {
-    /// Hands the records of frame after frame to a sink, for as long as nothing else is to be said.
+    /// Hands the records of frame after frame to a sink, for as long as nothing else is to be said. Says whether nothing is to be said at
+    /// all until more comes.
     #[inline]
-    pub(super) fn steady<S: Sink>(&mut self, plan: &Plan, sink: &mut S) -> Result<(), S::Error> {
+    pub(super) fn steady<S: Sink>(&mut self, plan: &Plan, sink: &mut S) -> Result<bool, S::Error> {
         let inner = &*plan.0;
         let route = &inner.routes[self.route];
         if !self.is_undisturbed(inner, route) {
-            return Ok(());
+            return Ok(false);
         }
         let begun = self.at;
         while let Some(known) = cut::known(inner, route, &self.window[(self.at - self.base) as usize..], &mut self.scan)
@@ -25,10 +26,15 @@ impl Line {
                 self.scan.clear();
             }
             if !self.hand_over(plan, &known, sink)? {
-                break;
+                return Ok(false);
             }
         }
-        Ok(())
+        let bytes = &self.window[(self.at - self.base) as usize..];
+        let need = cut::packet_needs(inner, route, bytes, &mut self.scan);
+        if let Some(length) = need {
+            self.wait_for(length);
+        }
+        Ok(need.is_some() || self.at == self.end())
     }
 
     /// Whether nothing is known about the bytes from the position on but what they are. Passes the line end of the frame before.
@@ -36,7 +42,7 @@ impl Line {
     fn is_undisturbed(&mut self, plan: &Inner, route: &Route) -> bool {
         let nothing_known =
             self.queue.is_empty() && self.closings.is_empty() && self.faults.is_empty() && self.silences.is_empty();
-        if !nothing_known || self.scan.is_stuck(self.at) {
+        if !nothing_known || self.scan.is_stuck(self.at, self.end()) {
             return false;
         }
         let behind_sentence = self.rest == (Rest { line_end: Expect::CrOrLf, ..Rest::CLEAN });
