@@ -363,6 +363,15 @@ impl<'a> Iterator for Items<'a> {
         let left = self.bounds.count - self.next.min(self.bounds.count);
         (left, Some(left))
     }
+
+    /// Only the place changes from item to item.
+    #[inline]
+    fn fold<B, F: FnMut(B, Item<'a>) -> B>(self, first: B, mut f: F) -> B {
+        let Items { schema, outputs, cells, bounds, next } = self;
+        (next..bounds.count).fold(first, |folded, index| {
+            f(folded, Item { schema, outputs, cells, base: bounds.first + index * bounds.size })
+        })
+    }
 }
 
 impl ExactSizeIterator for Items<'_> {}

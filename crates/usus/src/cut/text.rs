@@ -90,14 +90,17 @@ pub(super) fn known(
 /// Whether bytes hold nothing that could end a line.
 #[inline]
 pub(super) fn waits(end: LineEnd, bytes: &[u8]) -> bool {
-    let ends = match end {
-        LineEnd::Any => [b'\r', b'\n'],
-        LineEnd::Lf => [b'\n'; 2],
-        LineEnd::Cr => [b'\r'; 2],
-        // What comes before its LF is not known to be a CR or not.
-        LineEnd::CrLf => [b'\n'; 2],
-    };
+    let ends = ends(end);
     !bytes.iter().any(|byte| ends.contains(byte))
+}
+
+/// The bytes one of which is the last of every line end.
+pub(super) fn ends(end: LineEnd) -> [u8; 2] {
+    match end {
+        LineEnd::Any => *b"\r\n",
+        LineEnd::Lf | LineEnd::CrLf => *b"\n\n",
+        LineEnd::Cr => *b"\r\r",
+    }
 }
 
 /// The length of the line ends at the start of `bytes`.

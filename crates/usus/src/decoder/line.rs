@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 use super::decide::{self, Decision};
 use super::marks::Marks;
 use super::{Join, Outcome};
-use crate::cut::{self, Framed, LineEdge, Rest, Scan, Step, View};
+use crate::cut::{self, Calm, Framed, LineEdge, Rest, Scan, Step, View};
 use crate::event::{Fault, FaultKind, LineId, Loss, NoticeKind};
 use crate::fold::Fold;
 use crate::ledger::Ledger;
@@ -54,6 +54,8 @@ pub(super) struct Line {
     last: Option<Time>,
     /// Nothing can be said before the window reaches this offset. 0 if that is not known.
     wake: u64,
+    /// And nothing then, if the byte that reaches it is one of these.
+    calm: Calm,
     /// What is still to be said about bytes that are booked.
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
@@ -90,6 +92,7 @@ impl Line {
             faults: VecDeque::new(),
             last: None,
             wake: 0,
+            calm: Calm::None,
             queue: VecDeque::new(),
             ledger: Ledger::for_kinds(plan.kinds.len()),
             fold: Fold::new(plan),
@@ -156,8 +159,12 @@ impl Line {
         let has_room = self.window.capacity() - self.window.len() >= bytes.len();
         match bytes {
             [byte] if has_room && faults.is_empty() && self.idle.is_none() && self.marks.newest_is(time) => {
+                let end = self.end();
                 self.window.push(*byte);
                 self.ledger.total += 1;
+                if self.wake == end + 1 && self.calm.is_so(*byte, end) {
+                    self.wake += 1;
+                }
             }
             _ => self.push_any(time, bytes, faults),
         }
@@ -193,6 +200,16 @@ impl Line {
         let view = View { bytes: &self.window, base: self.base, closed: false, silence: None };
         let route = &plan.routes[self.route];
         self.at == self.end() || cut::waits(plan, route, &view, self.at, self.rest, &mut self.scan)
+    }
+
+    /// Sees to it that bytes which say no more cost little. To be called when all was said.
+    #[inline]
+    pub(super) fn fall_asleep(&mut self, plan: &Inner) {
+        if self.at == self.end() || self.sleeps() {
+            return;
+        }
+        self.calm = cut::calm(plan, &plan.routes[self.route], self.at, self.rest, &self.scan);
+        self.wake = if self.calm == Calm::None { 0 } else { self.end() + 1 };
     }
 
     /// Whether it is known, without looking, that nothing can be said yet.

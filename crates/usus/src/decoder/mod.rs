@@ -244,12 +244,14 @@ impl Events<'_> {
 #[inline(never)]
 fn drain_line<S: crate::Sink>(plan: &Plan, line: &mut Line, sink: &mut S) -> Result<(), S::Error> {
     if line.waits(&plan.0) {
+        line.fall_asleep(&plan.0);
         return Ok(());
     }
     while !line.steady(plan, sink)? {
         let Some(outcome) = line.advance(&plan.0) else { break };
         sink.event(event(plan, line, outcome))?;
     }
+    line.fall_asleep(&plan.0);
     Ok(())
 }
 
