@@ -186,7 +186,7 @@ fn convert_source(
         voice.tell(
             "info",
             &format!(
-                "{}: pieces decoded at the same time did not join; the rest was decoded on one core",
+                "{}: a frame can be found at any place in it, so it could not be decoded in pieces; one core has done it",
                 crate::safe::Safe(name)
             ),
             serde_json::json!({"unjoined": name}),

@@ -83,7 +83,7 @@ pub fn pump_pieces<S: Pieces>(
                 Worker { give, take }
             });
             let workers = workers.collect();
-            Pieced { decoder, sink, workers, in_flight: VecDeque::new(), next: 0 }.run(
+            Pieced { decoder, sink, workers, in_flight: VecDeque::new(), next: 0, spent: Vec::new() }.run(
                 source,
                 options,
                 &mut pumped,
@@ -177,6 +177,8 @@ struct Pieced<'a, S: Pieces> {
     workers: Vec<Worker<S::Piece>>,
     in_flight: VecDeque<(usize, Arc<Batch>)>,
     next: usize,
+    /// Batches that are done with, or will be when the worker of the next one has begun.
+    spent: Vec<Arc<Batch>>,
 }
 
 impl<S: Pieces> Pieced<'_, S> {
@@ -193,7 +195,7 @@ impl<S: Pieces> Pieced<'_, S> {
         let mut offsets = Vec::new();
         let mut before = None;
         loop {
-            let mut batch = Batch::default();
+            let mut batch = self.empty_batch();
             let more = fill(&mut batch, source, &mut roster, self.sink, options, pumped, &mut offsets, go_on);
             // Also what came before an error of the source.
             let batch = Arc::new(batch);
@@ -221,6 +223,17 @@ impl<S: Pieces> Pieced<'_, S> {
         }
     }
 
+    /// A batch without anything in it, but with room, if one is done with: new memory costs time.
+    fn empty_batch(&mut self) -> Batch {
+        let free = self.spent.iter().position(|batch| Arc::strong_count(batch) == 1);
+        let mut batch = free.and_then(|index| Arc::into_inner(self.spent.swap_remove(index))).unwrap_or_default();
+        batch.events.clear();
+        batch.bytes.clear();
+        batch.faults.clear();
+        batch.scouting = None;
+        batch
+    }
+
     fn give(&mut self, before: Option<Arc<Batch>>, batch: Arc<Batch>) {
         let worker = self.next % self.workers.len();
         self.next += 1;
@@ -246,11 +259,13 @@ impl<S: Pieces> Pieced<'_, S> {
         pumped.pieces += 1;
         if first || done.decoder.follow(self.decoder) {
             *self.decoder = done.decoder;
-            self.sink.join(done.piece).and(done.result).map_err(PumpError::Sink)
+            self.sink.join(done.piece).and(done.result).map_err(PumpError::Sink)?;
         } else {
             pumped.again += 1;
-            batch.play(0, self.decoder, self.sink).map_err(PumpError::Sink)
+            batch.play(0, self.decoder, self.sink).map_err(PumpError::Sink)?;
         }
+        self.spent.push(batch);
+        Ok(())
     }
 }
 

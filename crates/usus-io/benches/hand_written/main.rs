@@ -5,7 +5,7 @@
 //! engineer writes in an afternoon (safe Rust, no allocation for a record, `memchr`, a CRC table, simple digit loops), *tuned* as fast
 //! as it can honestly be made in safe Rust. The *ceiling* finds frames and columns and verifies checksums, and does nothing else.
 //!
-//! `cargo bench -p usus-io` runs all; `-- packets` one; `-- --megabytes 16 --rounds 9` on other input, so often; `-- --no-csv` only
+//! `cargo bench -p usus-io` runs all; `-- packets nmea` some; `-- --megabytes 16 --rounds 9` on other input, so often; `-- --no-csv` only
 //! decodes; `-- --only-contests` leaves out what follows them.
 
 #![allow(clippy::print_stdout, missing_docs)]
@@ -60,9 +60,9 @@ fn main() {
         None => usual,
     };
     let extent = Extent { size: option("--megabytes", 64) << 20, rounds: option("--rounds", 5) };
-    let wanted = |name: &str| {
-        arguments.iter().all(|word| word.starts_with('-') || word.parse::<usize>().is_ok() || word == name)
-    };
+    let is_name = |word: &&String| !word.starts_with('-') && word.parse::<usize>().is_err();
+    let names: Vec<&String> = arguments.iter().filter(is_name).collect();
+    let wanted = |name: &str| names.is_empty() || names.iter().any(|word| *word == name);
     let has = |name: &str| arguments.iter().any(|word| word == name);
     println!("times of the others over that of the declared decoder: above 1, it is faster (spread of the rounds)");
     println!(
@@ -77,7 +77,9 @@ fn main() {
         for contest in contests.iter().filter(|contest| wanted(contest.name)) {
             extremes::run(contest, extent);
         }
-        extremes::sizes(extent);
+        if wanted("sizes") {
+            extremes::sizes(extent);
+        }
     }
 }
 

@@ -33,12 +33,29 @@ struct Kind {
 /// A field's `"name":`, and those of a group's items.
 struct Key {
     text: Vec<u8>,
+    /// The text, if it is no longer than this: a block of fixed size is copied faster.
+    block: [u8; KEY],
     items: Vec<Key>,
 }
 
+/// Nearly all keys are no longer.
+const KEY: usize = 32;
+
 impl Key {
     fn of(field: &FieldSchema) -> Key {
-        Key { text: format!("\"{}\":", field.name).into_bytes(), items: field.items.iter().map(Key::of).collect() }
+        let text = format!("\"{}\":", field.name).into_bytes();
+        let block = core::array::from_fn(|index| text.get(index).copied().unwrap_or(0));
+        Key { text, block, items: field.items.iter().map(Key::of).collect() }
+    }
+
+    #[inline]
+    fn append_to(&self, out: &mut Vec<u8>) {
+        if self.text.len() > KEY {
+            return out.extend_from_slice(&self.text);
+        }
+        let end = out.len() + self.text.len();
+        out.extend_from_slice(&self.block);
+        out.truncate(end);
     }
 }
 
@@ -138,7 +155,7 @@ struct Object<'o> {
 impl Object<'_> {
     #[inline]
     fn key(&mut self) {
-        self.out.extend_from_slice(&self.keys[self.next].text);
+        self.keys[self.next].append_to(self.out);
         self.next += 1;
     }
 }
