@@ -1,8 +1,12 @@
 //! Drives a decoder over an input, in any pieces, and renders what it says as lines of text.
 
+use std::convert::Infallible;
 use std::fmt::Write;
 
-use usus::{Cell, Chunk, Decoder, Event, Events, Fault, Join, Ledger, LineId, Loss, Plan, Reading, Time, Value};
+use usus::{
+    Cell, Chunk, Decoder, Event, Events, Fault, Join, Ledger, LineId, Loss, Notice, Plan, Reading, Record, Reject,
+    Sink, Time, Value,
+};
 
 /// What goes into a decoder.
 #[derive(Clone, Debug, PartialEq)]
@@ -25,9 +29,12 @@ impl Input {
     }
 }
 
-/// A decoder being driven. Each piece is followed by a look at the ledger.
+/// A decoder being driven. Each piece is followed by a look at the ledger. Beside it goes another whose events are drained into a sink, by
+/// the shortest ways there are; at the end both have to have said the same.
 pub struct Drive {
     pub decoder: Decoder,
+    swift: Decoder,
+    drained: Drained,
     lines: Vec<(String, LineId)>,
     pub events: Vec<String>,
     start: u64,
@@ -41,7 +48,9 @@ impl Drive {
 
     pub fn starting_at(plan: &Plan, start: u64) -> Drive {
         let most_pending = plan.largest_window() as u64;
-        Drive { decoder: Decoder::new(plan), lines: Vec::new(), events: Vec::new(), start, most_pending }
+        let (decoder, swift) = (Decoder::new(plan), Decoder::new(plan));
+        let (drained, events) = (Drained::default(), Vec::new());
+        Drive { decoder, swift, drained, lines: Vec::new(), events, start, most_pending }
     }
 
     pub fn line(&mut self, role: &str) -> LineId {
@@ -49,6 +58,7 @@ impl Drive {
             return *id;
         }
         let id = self.decoder.line(role, self.start).expect("a role of the format");
+        assert_eq!(self.swift.line(role, self.start), Some(id));
         self.lines.push((role.to_owned(), id));
         id
     }
@@ -57,25 +67,34 @@ impl Drive {
         let line = self.line(role);
         let time = time.map(Time::from_nanoseconds);
         drain(self.decoder.feed(Chunk { line, time, bytes, faults }), &mut self.events);
+        let Ok(()) = self.swift.feed(Chunk { line, time, bytes, faults }).drain(&mut self.drained);
         self.look();
     }
 
     pub fn loss(&mut self, role: &str) {
         let line = self.line(role);
         drain(self.decoder.loss(line, Loss::Gap, None), &mut self.events);
+        let Ok(()) = self.swift.loss(line, Loss::Gap, None).drain(&mut self.drained);
         self.look();
     }
 
     pub fn tick(&mut self, now: i64) {
         drain(self.decoder.tick(Time::from_nanoseconds(now)), &mut self.events);
+        let Ok(()) = self.swift.tick(Time::from_nanoseconds(now)).drain(&mut self.drained);
         self.look();
     }
 
     pub fn finish(&mut self) {
         drain(self.decoder.finish(), &mut self.events);
+        let Ok(()) = self.swift.finish().drain(&mut self.drained);
         self.look();
         for ledger in self.ledgers() {
             assert_eq!(ledger.pending, 0, "nothing is pending at the end");
+        }
+        assert_eq!(self.events, self.drained.0);
+        for (_, line) in &self.lines {
+            assert_eq!(self.decoder.ledger(*line), self.swift.ledger(*line));
+            assert_eq!(self.decoder.join(*line), self.swift.join(*line));
         }
     }
 
@@ -88,10 +107,40 @@ impl Drive {
     }
 
     fn look(&self) {
-        for ledger in self.ledgers() {
+        let swift = self.swift.lines().map(|line| self.swift.ledger(line));
+        for ledger in self.ledgers().into_iter().chain(swift) {
             assert!(ledger.balances(), "{ledger:?}");
             assert!(ledger.pending <= self.most_pending, "{ledger:?}");
         }
+    }
+}
+
+/// A sink that renders what it takes.
+#[derive(Default)]
+struct Drained(Vec<String>);
+
+impl Sink for Drained {
+    type Error = Infallible;
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), Infallible> {
+        self.event(Event::Record(*record))
+    }
+
+    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), Infallible> {
+        self.event(Event::Reject(*reject))
+    }
+
+    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), Infallible> {
+        self.event(Event::Clipped(*clipped))
+    }
+
+    fn notice(&mut self, notice: &Notice<'_>) -> Result<(), Infallible> {
+        self.event(Event::Notice(*notice))
+    }
+
+    fn event(&mut self, event: Event<'_>) -> Result<(), Infallible> {
+        self.0.push(render(&event));
+        Ok(())
     }
 }
 
