@@ -2,13 +2,14 @@
 
 use core::fmt;
 
-use crate::decoder::Marks;
 use crate::event::LineId;
-use crate::plan::{At, Group, Output, Plan, Way, What};
-use crate::read::{Cells, Column, number_reading};
+use crate::marks::Marks;
+use crate::plan::{At, Group, Output, Plan, What};
+use crate::read::Cells;
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
-use crate::value::{Absent, Decimal, Quality, Reading, Text, Value, Written, digits};
+use crate::value::Reading;
+use crate::visit::{self, Visit};
 
 /// What a frame says: a kind and named fields. It is lent: its texts are the frame's own bytes.
 #[derive(Clone, Copy)]
@@ -96,16 +97,16 @@ impl<'a> Record<'a> {
         if self.cells.columns.is_empty() {
             for (schema, output) in fields {
                 match &output.what {
-                    _ if output.integer => visit_integer(schema, output, &self.cells, 0, visitor),
+                    _ if output.integer => visit::integer(schema, output, &self.cells, 0, visitor),
                     What::Group(group) => visitor.group(schema, self.items(schema, group)),
-                    _ => visit_bytes(schema, output, &self.cells, 0, visitor),
+                    _ => visit::bytes(schema, output, &self.cells, 0, visitor),
                 }
             }
         } else {
             for (schema, output) in fields {
                 match &output.what {
                     What::Group(group) => visitor.group(schema, self.items(schema, group)),
-                    _ => visit_column(schema, output, &self.cells, 0, visitor),
+                    _ => visit::column(schema, output, &self.cells, 0, visitor),
                 }
             }
         }
@@ -163,161 +164,6 @@ impl fmt::Debug for Record<'_> {
         write!(f, "{} at {}: ", self.kind(), self.offset)?;
         f.debug_map().entries(self.fields().map(|(schema, cell)| (&schema.name, cell))).finish()
     }
-}
-
-/// Sees the fields of a record one by one: see [`Record::visit`].
-pub trait Visit {
-    /// Sees a reading.
-    fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>);
-
-    /// Sees a decimal number: `coefficient` divided by ten to the power of `places`. What is not told so comes as a reading.
-    fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
-        let number = Decimal::small(coefficient < 0, coefficient.unsigned_abs(), places);
-        self.reading(schema, Reading { value: Value::Decimal(number), quality });
-    }
-
-    /// Whether numbers that were sent as text are to be seen as they were written, where that is their own form:
-    /// [`Visit::written`] instead of [`Visit::number`].
-    const WRITTEN: bool = false;
-
-    /// Sees a decimal number as it was written. Only where [`Visit::WRITTEN`] asks for it.
-    fn written(&mut self, schema: &FieldSchema, number: Written<'_>) {
-        self.reading(schema, number_reading(number.text()));
-    }
-
-    /// Sees a group.
-    fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
-}
-
-/// Shows an integer of a packet.
-#[inline(always)]
-fn visit_integer<V: Visit>(schema: &FieldSchema, output: &Output, cells: &Cells<'_>, base: usize, visitor: &mut V) {
-    let word = &output.word;
-    match cells.word(word, base) {
-        Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
-        None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
-    }
-}
-
-/// Shows a field of a packet. The commonest ways are the shortest.
-#[inline(always)]
-fn visit_bytes<'a, V: Visit>(
-    schema: &FieldSchema,
-    output: &'a Output,
-    cells: &Cells<'a>,
-    base: usize,
-    visitor: &mut V,
-) {
-    let word = &output.word;
-    match &output.what {
-        _ if output.integer => visit_integer(schema, output, cells, base, visitor),
-        What::Bit => visitor.reading(schema, cells.bit(word, base)),
-        What::Tested(tested) => match cells.tested_word(word, tested, base) {
-            Ok((coefficient, quality)) => visitor.number(schema, coefficient, word.places, quality),
-            Err(reading) => visitor.reading(schema, reading),
-        },
-        _ => visitor.reading(schema, cells.output(output, base)),
-    }
-}
-
-/// Shows a field of a text, by its short way if that leads to its value.
-#[inline(always)]
-fn visit_column<'a, V: Visit>(
-    schema: &FieldSchema,
-    output: &'a Output,
-    cells: &Cells<'a>,
-    base: usize,
-    visitor: &mut V,
-) {
-    let shown = match &output.what {
-        What::Column { first, way, .. } => try_short(schema, base + *first as usize, way, cells, base, visitor),
-        _ => None,
-    };
-    if shown.is_none() {
-        visitor.reading(schema, cells.output(output, base));
-    }
-}
-
-/// Shows a column by its short way, if that leads to its value.
-#[inline(always)]
-fn try_short<'a, V: Visit>(
-    schema: &FieldSchema,
-    column: usize,
-    way: &'a Way,
-    cells: &Cells<'a>,
-    base: usize,
-    visitor: &mut V,
-) -> Option<()> {
-    if let Way::Characters(first, end) = *way {
-        let (first, end) = (usize::from(first), usize::from(end).min(cells.bytes.len()));
-        let text = cells.bytes.get(first..end)?;
-        return match digits::is_graphic(text, &cells.wide[first..]) {
-            true => show(schema, Value::Text(Text(text)), visitor),
-            false => None,
-        };
-    }
-    let Some(Column { text, wide }) = cells.column(column) else {
-        return show(schema, Value::Absent(Absent::NotSent), visitor);
-    };
-    if text.is_empty() {
-        // Degrees are empty only if their hemisphere is, too.
-        if matches!(way, Way::Degrees { .. }) && !cells.column(column + 1)?.text.is_empty() {
-            return None;
-        }
-        return show(schema, Value::Absent(Absent::Empty), visitor);
-    }
-    match way {
-        Way::Number => visit_number(schema, text, wide, visitor),
-        Way::Range(low, high) => {
-            let (coefficient, places) = digits::short(text, wide)?;
-            let inside = digits::is_between(coefficient, places, (*low).into(), (*high).into())?;
-            if inside { visit_number(schema, text, wide, visitor) } else { None }
-        }
-        Way::Unit { column: beside, letter } => {
-            let unit = cells.column(base + *beside as usize)?.text;
-            if unit == [*letter] { visit_number(schema, text, wide, visitor) } else { None }
-        }
-        Way::Degrees { most, letters } => {
-            let beside = cells.column(column + 1)?.text;
-            let (coefficient, places) = digits::degrees(text, wide, beside, *most, *letters)?;
-            visitor.number(schema, coefficient, places, Quality::Good);
-            Some(())
-        }
-        Way::Codes(names) => {
-            let (number, 0) = digits::short(text, wide)? else { return None };
-            let name = names.get(number as usize)?.as_deref()?;
-            show(schema, Value::Code { number: Decimal::from_integer(number), name }, visitor)
-        }
-        Way::Text => match digits::is_graphic(text, wide) {
-            true => show(schema, Value::Text(Text(text)), visitor),
-            false => None,
-        },
-        Way::Letters(names) => {
-            let (_, name) = names.iter().find(|(letter, _)| text == [*letter])?;
-            show(schema, Value::Text(Text(name.as_bytes())), visitor)
-        }
-        Way::Clock(pattern) => show(schema, Value::Clock(pattern.clock(text, wide)?), visitor),
-        Way::Date(pattern) => show(schema, Value::Date(pattern.date(text, wide)?), visitor),
-        Way::Long | Way::Characters(..) => None,
-    }
-}
-
-#[inline(always)]
-fn show<V: Visit>(schema: &FieldSchema, value: Value<'_>, visitor: &mut V) -> Option<()> {
-    visitor.reading(schema, Reading::good(value));
-    Some(())
-}
-
-/// Shows a number that is written shortly.
-#[inline(always)]
-fn visit_number<V: Visit>(schema: &FieldSchema, text: &[u8], wide: &[u8], visitor: &mut V) -> Option<()> {
-    if V::WRITTEN {
-        visitor.written(schema, Written::of(text, wide)?);
-    } else {
-        let (coefficient, places) = digits::short(text, wide)?;
-        visitor.number(schema, coefficient, places, Quality::Good);
-    }
-    Some(())
 }
 
 /// A field of a record: one reading, or the items of a group.
@@ -404,11 +250,11 @@ impl<'a> Item<'a> {
         let fields = self.schema.iter().zip(self.outputs);
         if self.cells.columns.is_empty() {
             for (schema, output) in fields {
-                visit_bytes(schema, output, &self.cells, self.base, visitor);
+                visit::bytes(schema, output, &self.cells, self.base, visitor);
             }
         } else {
             for (schema, output) in fields {
-                visit_column(schema, output, &self.cells, self.base, visitor);
+                visit::column(schema, output, &self.cells, self.base, visitor);
             }
         }
     }

@@ -1,5 +1,6 @@
 //! Tests of the built command.
 
+mod cores;
 mod endings;
 mod run;
 mod said;

@@ -15,21 +15,26 @@
 //! where several begin at one place. What lies before a frame that they found, or before a candidate that is still open, goes to
 //! the `text` cut, or is a run of bytes that nothing claims.
 
+mod known;
 mod packet;
 mod pass;
+mod scan;
 mod sentence;
 mod text;
 mod unclaimed;
+mod wait;
 
+pub(crate) use known::{Known, crlf, known, line_ends, packet_needs};
+pub(crate) use scan::Scan;
 pub(crate) use sentence::STANDARD_LENGTH;
+pub(crate) use wait::{Calm, calm, waits};
 
-use alloc::vec::Vec;
-
-use crate::claim::{self, Choice, Choices, Extent};
+use crate::claim::Choice;
 use crate::event::Reason;
-use crate::format::LineEnd;
 use crate::limits;
 use crate::plan::{Cut, Inner, Route};
+
+use scan::{Found, Start};
 
 /// What a cut remembers between frames, beside its offset.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -158,136 +163,6 @@ enum Verdict {
     Fail(Reason),
 }
 
-/// What has been looked at already. A cache, see above.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Scan {
-    /// For each searching cut of the route, where its next start is.
-    starts: Vec<Start>,
-    /// The window has to reach this offset before the open candidate is tried again.
-    pub(crate) need: u64,
-    /// The open candidate is a sentence, and nothing before this offset stops it.
-    open: Option<Open>,
-    /// No line end begins before this offset.
-    no_line_end_before: u64,
-    /// A frame found behind bytes that have to be dealt with first.
-    found: Option<Found>,
-    run: Run,
-    /// What stood in the way of the first candidate inside of the text that was cut last.
-    pub(crate) tried: Option<Reason>,
-    /// What claimed frames with such headers before.
-    pub(crate) choices: Choices,
-    /// Where each column of the frame that was looked at last begins, and one more than the text's length at the end.
-    pub(crate) columns: Vec<u32>,
-}
-
-/// A sentence whose end is not there yet.
-#[derive(Clone, Copy, Debug)]
-struct Open {
-    start: u64,
-    /// Nothing before this offset stops it.
-    seen: u64,
-}
-
-/// Where a cut's next start is.
-#[derive(Clone, Copy, Debug)]
-enum Start {
-    /// At this offset.
-    At(u64),
-    /// Not before this offset.
-    NotBefore(u64),
-}
-
-#[derive(Clone, Copy, Debug)]
-struct Found {
-    start: u64,
-    to: u64,
-    frame: Framed,
-}
-
-/// What is known of the candidates between the position and the search.
-#[derive(Clone, Copy, Debug, Default)]
-struct Run {
-    candidates: u32,
-    /// What stood in the way of the first candidate.
-    first: Option<Reason>,
-    /// Whether one failed although all of it was there, so that the edge of the recording is not to blame.
-    whole: bool,
-    /// The first candidate that the end of the input cut, and how many were before it.
-    short: Option<Short>,
-}
-
-#[derive(Clone, Copy, Debug)]
-struct Short {
-    start: u64,
-    reason: Reason,
-    before: u32,
-    /// What stood in the way of the first of those before it.
-    first: Option<Reason>,
-}
-
-impl Run {
-    fn fail(&mut self, reason: Reason) {
-        self.candidates = self.candidates.saturating_add(1);
-        self.first = self.first.or(Some(reason));
-    }
-
-    fn cut_short(&mut self, start: u64, reason: Reason) {
-        let short = Short { start, reason, before: self.candidates, first: self.first };
-        self.short = self.short.or(Some(short));
-    }
-}
-
-impl Scan {
-    pub(crate) fn new(route: &Route, at: u64) -> Scan {
-        Scan { starts: route.searching.iter().map(|_| Start::NotBefore(at)).collect(), ..Scan::default() }
-    }
-
-    /// Forgets everything, for the other side of a loss.
-    pub(crate) fn reset(&mut self, at: u64) {
-        let (starts, choices) = (core::mem::take(&mut self.starts), core::mem::take(&mut self.choices));
-        *self = Scan { starts, choices, columns: core::mem::take(&mut self.columns), ..Scan::default() };
-        self.starts.fill(Start::NotBefore(at));
-    }
-
-    /// Whether the open candidate is no further for the bytes that came since. Looks at each of them once.
-    #[inline]
-    fn waits(&mut self, view: &View<'_>) -> bool {
-        let end = view.end();
-        if self.need > end {
-            return true;
-        }
-        let Some(open) = &mut self.open else { return false };
-        let (from, to) = (open.seen.max(view.base), end.min(open.start + limits::SENTENCE as u64));
-        let stopped = from >= to || view.between(from, to).iter().any(|byte| !(b'+'..=b'~').contains(byte));
-        open.seen = to;
-        if stopped {
-            self.open = None;
-        }
-        !stopped
-    }
-
-    /// Notes that a sentence is open.
-    fn wait_for_stop(&mut self, start: u64, view: &View<'_>) {
-        self.need = view.end() + 1;
-        self.open = Some(Open { start, seen: view.end() });
-    }
-
-    /// Whether the bytes from `at` to `end` were looked at and did not suffice.
-    #[inline]
-    pub(crate) fn is_stuck(&self, at: u64, end: u64) -> bool {
-        self.open.is_some() || self.need > end || self.no_line_end_before > at
-    }
-
-    /// Forgets what was known of candidates: all of them lay before a frame.
-    #[inline]
-    pub(crate) fn clear(&mut self) {
-        self.found = None;
-        self.need = 0;
-        self.open = None;
-        self.run = Run::default();
-    }
-}
-
 /// A candidate, or a place where one might begin that the window's end hides.
 enum Candidate {
     At { cut: usize, start: u64 },
@@ -329,135 +204,6 @@ pub(crate) fn step(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: 
     line.search(scan)
 }
 
-/// A frame that is a record, and the line end behind it.
-#[derive(Clone, Copy)]
-pub(crate) struct Known {
-    pub(crate) kind: u16,
-    pub(crate) length: usize,
-    /// First byte and end of what is read in it.
-    pub(crate) content: (u32, u32),
-    /// How many of [`Scan::columns`] are its own.
-    pub(crate) columns: usize,
-    pub(crate) extent: Extent,
-    /// Bytes of the line end.
-    pub(crate) filler: usize,
-}
-
-/// A frame at the very start of `bytes` that can be told to be a record at once, and nothing else is to be said about: nearly all that
-/// comes. Says nothing else than [`step`] and what follows from it would, only sooner.
-#[inline(always)]
-pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<Known> {
-    for &number in &route.searching {
-        let frame = &plan.frames[usize::from(number)];
-        match &frame.cut {
-            Cut::Packet(packet) => {
-                if let Some(signature) = packet::known(frame, bytes) {
-                    let (kind, length) = (signature.kind, signature.length);
-                    let extent = Extent { count: 0, tail: length };
-                    return Some(Known { kind, length, content: (0, length as u32), columns: 0, extent, filler: 0 });
-                }
-                // The first frame that begins here has the first word.
-                if packet.begins(bytes) {
-                    return None;
-                }
-            }
-            Cut::Sentence { checksum } => {
-                if matches!(bytes.first(), Some(b'$' | b'!')) {
-                    let end = sentence::known(*checksum, frame.separator, bytes, &mut scan.columns)?;
-                    let (length, content) = (end + 4, (1, end as u32 + 1));
-                    let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
-                    return Some(Known { kind, length, content, columns, extent, filler: 2 });
-                }
-            }
-            Cut::Text { .. } => {}
-        }
-    }
-    let (number, true) = (route.text?, route.searching.is_empty()) else { return None };
-    let frame = &plan.frames[usize::from(number)];
-    let Cut::Text { end, limit, .. } = frame.cut else { return None };
-    let (length, filler) = text::known(end, limit, frame.separator, bytes, &mut scan.columns)?;
-    let content = (0, length as u32);
-    let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
-    Some(Known { kind, length, content, columns, extent, filler })
-}
-
-/// Bytes that say no more about what is open, up to an offset.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Calm {
-    None,
-    /// Those that do not stop a sentence.
-    Sentence {
-        to: u64,
-    },
-    /// Those that end no line.
-    Text {
-        ends: [u8; 2],
-        to: u64,
-    },
-}
-
-impl Calm {
-    /// Whether a byte at an offset is one of them.
-    #[inline(always)]
-    pub(crate) fn is_so(self, byte: u8, offset: u64) -> bool {
-        match self {
-            Calm::None => false,
-            Calm::Sentence { to } => offset < to && (b'+'..=b'~').contains(&byte),
-            Calm::Text { ends, to } => offset < to && !ends.contains(&byte),
-        }
-    }
-}
-
-/// Which bytes say no more about what is open at `at`.
-pub(crate) fn calm(plan: &Inner, route: &Route, at: u64, rest: Rest, scan: &Scan) -> Calm {
-    if rest != Rest::CLEAN && scan.open.is_none() {
-        return Calm::None;
-    }
-    if let Some(open) = scan.open {
-        return Calm::Sentence { to: open.start + limits::SENTENCE as u64 };
-    }
-    match route.text.map(|frame| &plan.frames[usize::from(frame)].cut) {
-        Some(Cut::Text { end, limit, .. }) if route.searching.is_empty() && scan.no_line_end_before >= at => {
-            Calm::Text { ends: text::ends(*end), to: at + *limit as u64 }
-        }
-        _ => Calm::None,
-    }
-}
-
-/// How many bytes the packet at the start of `bytes` needs before more can be said, if it is one that [`known`] would tell then.
-#[inline]
-pub(crate) fn packet_needs(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<usize> {
-    let number = *route.searching.first()?;
-    let frame = &plan.frames[usize::from(number)];
-    let Cut::Packet(packet) = &frame.cut else { return None };
-    if frame.signatures.is_none() || bytes.is_empty() || bytes.len() >= packet.longest {
-        return None;
-    }
-    if bytes.len() < packet.header {
-        let begins = packet.start.iter().zip(bytes).all(|(start, byte)| start == byte);
-        return begins.then_some(packet.header);
-    }
-    match packet::verdict(plan, number, packet, bytes, &mut scan.choices) {
-        Verdict::Need(length) if packet.begins(bytes) => Some(length),
-        _ => None,
-    }
-}
-
-/// The length of the line ends at the start of `bytes` that are filler by themselves: on a line that only a text cuts.
-#[inline]
-pub(crate) fn line_ends(plan: &Inner, route: &Route, bytes: &[u8]) -> usize {
-    match route.text.map(|frame| &plan.frames[usize::from(frame)].cut) {
-        Some(Cut::Text { end, .. }) if route.searching.is_empty() => text::line_ends(*end, bytes),
-        _ => 0,
-    }
-}
-
-/// The length of the CR LF at the start of `bytes`, if it is whole.
-#[inline]
-pub(crate) fn crlf(bytes: &[u8]) -> usize {
-    if bytes.starts_with(b"\r\n") { 2 } else { 0 }
-}
-
 /// What is at the position.
 enum Here {
     Frame(Framed, usize),
@@ -495,30 +241,6 @@ fn frame_at(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Here 
         };
     }
     Here::Other
-}
-
-/// Whether the bytes that came since nothing more could be said still say no more. Looks at each of them once.
-#[inline]
-pub(crate) fn waits(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: Rest, scan: &mut Scan) -> bool {
-    if rest.line_end != Expect::Nothing {
-        return false;
-    }
-    if scan.waits(view) {
-        return true;
-    }
-    match route.text.map(|frame| &plan.frames[usize::from(frame)].cut) {
-        Some(Cut::Text { end, limit, .. }) if route.searching.is_empty() && !rest.overlong => {
-            view.end() - at <= *limit as u64 && scan.no_line_end_before > at && {
-                let seen = scan.no_line_end_before.clamp(view.base, view.end());
-                let waits = text::waits(*end, view.between(seen, view.end()));
-                if waits && *end != LineEnd::CrLf {
-                    scan.no_line_end_before = view.end();
-                }
-                waits
-            }
-        }
-        _ => false,
-    }
 }
 
 #[inline(always)]

@@ -6,7 +6,8 @@ use memchr::{memchr, memchr2, memmem};
 use wide::i8x16;
 
 use super::pass::Pass;
-use super::{CheckState, Ended, Framed, Line, Rest, Run, Scan, Step, next_split};
+use super::scan::{Run, Scan};
+use super::{CheckState, Ended, Framed, Line, Rest, Step, next_split};
 use crate::claim::Choice;
 use crate::event::Reason;
 use crate::format::LineEnd;

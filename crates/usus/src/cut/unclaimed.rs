@@ -1,6 +1,7 @@
 //! Runs of bytes that nothing claims, on lines without a `text` cut: what is a reject, and what the edge of the recording cut.
 
-use super::{Line, LineEdge, Rest, Run, Scan, Step, next_split};
+use super::scan::{Run, Scan, Short};
+use super::{Line, LineEdge, Rest, Step, next_split};
 use crate::event::Reason;
 
 impl Line<'_> {
@@ -64,7 +65,7 @@ impl Line<'_> {
             let cut = scan.run;
             scan.run = Run { candidates: short.before, first: short.first, whole: cut.whole, short: None };
             let step = self.run(short.start, scan);
-            let behind = super::Short { before: 0, first: None, ..short };
+            let behind = Short { before: 0, first: None, ..short };
             scan.run = Run {
                 candidates: cut.candidates - short.before,
                 first: Some(short.reason),

@@ -4,12 +4,12 @@ use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
 use super::decide::{self, Decision};
-use super::marks::Marks;
 use super::{Join, Outcome};
 use crate::cut::{self, Calm, Framed, LineEdge, Rest, Scan, Step, View};
 use crate::event::{Fault, FaultKind, LineId, Loss, NoticeKind};
 use crate::fold::Fold;
 use crate::ledger::Ledger;
+use crate::marks::Marks;
 use crate::plan::{Cut, Inner};
 use crate::time::{Span, Time};
 

@@ -2,7 +2,6 @@
 
 mod decide;
 mod line;
-mod marks;
 mod part;
 mod steady;
 
@@ -18,7 +17,6 @@ use crate::record::Record;
 use crate::time::{Span, Time};
 
 use line::{Closing, Line};
-pub(crate) use marks::Marks;
 
 /// Some bytes of one line that arrived together.
 #[derive(Clone, Copy, Debug)]

@@ -18,13 +18,13 @@ pub(crate) struct Marks {
 impl Marks {
     /// Whether the last bytes arrived at that time.
     #[inline(always)]
-    pub(super) fn newest_is(&self, time: Option<Time>) -> bool {
+    pub(crate) fn newest_is(&self, time: Option<Time>) -> bool {
         self.newest == Some(time)
     }
 
     /// Notes that bytes from an offset on arrived at a time.
     #[inline]
-    pub(super) fn push(&mut self, offset: u64, time: Option<Time>) {
+    pub(crate) fn push(&mut self, offset: u64, time: Option<Time>) {
         if self.newest != Some(time) {
             self.newest = Some(time);
             self.marks.push_back((offset, time));
@@ -33,7 +33,7 @@ impl Marks {
     }
 
     /// Forgets the times of bytes before an offset.
-    pub(super) fn forget(&mut self, before: u64) {
+    pub(crate) fn forget(&mut self, before: u64) {
         while self.marks.get(1).is_some_and(|(next, _)| *next <= before) {
             self.marks.pop_front();
         }
