@@ -6,7 +6,7 @@ use crate::record::Items;
 use crate::schema::FieldSchema;
 use crate::value::{Absent, Decimal, Quality, Reading, Text, Value, Written, digits};
 
-/// Sees the fields of a record one by one: see [`Record::visit`].
+/// Sees the fields of a record one by one: see [`Record::visit`](crate::Record::visit).
 pub trait Visit {
     /// Sees a reading.
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>);
