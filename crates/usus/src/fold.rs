@@ -69,7 +69,9 @@ impl Fold {
                     }
                 })
             });
-        goes_on && !self.full && !before.full && known <= plan.limits.series
+        // Where no more series are followed, a new one is not followed either.
+        let most = if before.full { before.known } else { plan.limits.series };
+        goes_on && !self.full && known <= most
     }
 
     /// Becomes the fold of what another saw, and then of what this one saw.
@@ -77,6 +79,7 @@ impl Fold {
         for (counted, before) in self.single.iter_mut().zip(&before.single) {
             put_before(before, counted);
         }
+        self.full = before.full;
         self.known = 0;
         for (series, mut before) in self.kinds.iter_mut().zip(before.kinds) {
             for (key, mut counted) in core::mem::take(series) {

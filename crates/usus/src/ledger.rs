@@ -81,10 +81,14 @@ impl Ledger {
         }
     }
 
-    /// Whether the names of this account and another are together few enough to be counted one by one.
-    pub(crate) fn names_fit(&self, other: &Ledger, limit: usize) -> bool {
-        let new = other.ignored_by.iter().filter(|(name, _)| self.ignored_by.iter().all(|(known, _)| known != name));
-        self.ignored_by_others + other.ignored_by_others == 0 && self.ignored_by.len() + new.count() <= limit
+    /// Adds the account of what came behind, in which every name was counted for itself.
+    pub(crate) fn append(&mut self, behind: &Ledger, limit: usize) {
+        self.add(behind);
+        // Those that came last are the ones that are too many.
+        while self.ignored_by.len() > limit {
+            let (_, count) = self.ignored_by.pop().unwrap_or_default();
+            self.ignored_by_others += count;
+        }
     }
 
     pub(crate) fn ignore(&mut self, bytes: u64, name: Option<&[u8]>, limit: usize) {

@@ -155,6 +155,22 @@ const LINES: &str = "
     [record.r]
     fields = [{ name = 'a' }]";
 
+/// Counters of a few series, more than are followed; and names, more than are counted.
+const SERIES: &str = "
+    limits = { series = 2, names = 2 }
+    [[frame]]
+    cut = 'packet'
+    start = 'AA'
+    length = 4
+    checksum = { algorithm = 'SUM-8', type = 'u8' }
+    header = [{ name = 'which', byte = 1, type = 'u8' }]
+    [record.r]
+    when = 'which < 3'
+    series = 'which'
+    fields = [{ name = 'n', type = 'u8', counter = true }]
+    [[ignore]]
+    count_by = 'which'";
+
 /// Without a checksum, a start in the middle of a packet is taken for one again and again.
 const LOST: &str = "
     [[frame]]
@@ -232,6 +248,29 @@ fn pieces_join_at_every_offset() {
             }
         }
         assert!(again > 0, "joins that fail are to be met, too");
+    }
+}
+
+#[test]
+fn counters_go_on_from_piece_to_piece() {
+    let series = plan(SERIES);
+    let stream = |packets: &[(u8, u8)]| -> Vec<u8> {
+        packets.iter().flat_map(|(which, number)| packet(*which, *number)).collect()
+    };
+    // What becomes of the pieces behind the first: how many are decoded again, since they say something else behind what came before.
+    type Packets = &'static [(u8, u8)];
+    let cases: [(&str, Packets, u64); 6] = [
+        ("both series go on", &[(0, 1), (1, 7), (0, 2), (1, 8), (1, 9), (0, 3)], 0),
+        ("one makes a jump where pieces meet", &[(0, 1), (1, 7), (0, 2), (1, 9), (0, 3), (1, 10)], 1),
+        ("a jump inside of a piece", &[(0, 1), (0, 2), (0, 3), (0, 5), (0, 6), (0, 7)], 0),
+        ("a third series is one too many", &[(0, 1), (1, 1), (2, 1), (2, 7), (2, 9), (2, 9)], 2),
+        ("names that fit", &[(4, 1), (5, 1), (5, 1), (4, 1), (4, 1), (5, 1)], 0),
+        ("names that do not", &[(4, 1), (5, 1), (6, 1), (5, 1), (6, 1), (5, 1)], 0),
+    ];
+    for (what, packets, again) in cases {
+        let source = Held::cut(&stream(packets), &[8, 16]);
+        let pumped = both(&series, &source, PieceOptions { jobs: 2, size: 8, before: 4 });
+        assert_eq!((pumped.pieces, pumped.again), (4, again), "{what}");
     }
 }
 
@@ -349,7 +388,7 @@ fn a_stop_is_a_stop() {
 /// Pieces of frames and noise, of every format.
 fn fragment() -> impl Strategy<Value = Vec<u8>> {
     prop_oneof![
-        (any::<u8>(), any::<u8>()).prop_map(|(number, value)| packet(number % 4, value).to_vec()),
+        (any::<u8>(), any::<u8>()).prop_map(|(number, value)| packet(number % 7, value).to_vec()),
         prop::sample::select(vec!["$A,1*5D\r\n", "$A,2\r\n", "$B,7\r\n", "$A,", "x\r\n", "\r", "\n", "abc"])
             .prop_map(|text| text.as_bytes().to_vec()),
         prop::collection::vec(any::<u8>(), 0..6),
@@ -378,13 +417,13 @@ fn steps(lines: usize) -> impl Strategy<Value = Vec<Step>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(400))]
+    #![proptest_config(ProptestConfig::with_cases(250))]
 
     #[test]
     fn pieces_give_what_one_core_gives(
-        steps in steps(1), format in 0usize..4, jobs in 2usize..4, size in 1usize..40, before in 0usize..40,
+        steps in steps(1), format in 0usize..5, jobs in 2usize..4, size in 1usize..40, before in 0usize..40,
     ) {
-        let plan = plan([PACKETS, SENTENCES, LINES, LOST][format]);
+        let plan = plan([PACKETS, SENTENCES, LINES, LOST, SERIES][format]);
         let steps = [Step::Line("", 0)].into_iter().chain(steps);
         both(&plan, &Held::new(steps), PieceOptions { jobs, size, before });
     }

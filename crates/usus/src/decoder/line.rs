@@ -133,7 +133,7 @@ impl Line {
         drained
             && self.begun.as_ref() == Some(&before.known())
             && self.fold.would_follow(plan, &before.fold)
-            && before.ledger.names_fit(&self.ledger, plan.limits.names)
+            && self.ledger.ignored_by_others == 0
     }
 
     fn known(&self) -> Begun {
@@ -142,9 +142,9 @@ impl Line {
     }
 
     /// Takes over the account and the fold of what comes before.
-    pub(super) fn follow(&mut self, before: &mut Line) {
+    pub(super) fn follow(&mut self, plan: &Inner, before: &mut Line) {
         let part = core::mem::replace(&mut self.ledger, core::mem::take(&mut before.ledger));
-        self.ledger.add(&part);
+        self.ledger.append(&part, plan.limits.names);
         self.fold.follow(core::mem::take(&mut before.fold));
         self.begun = None;
     }

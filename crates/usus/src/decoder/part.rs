@@ -67,7 +67,7 @@ impl Decoder {
             && self.lines.iter().zip(&before.lines).all(|(line, before)| line.would_follow(plan, before));
         if follows {
             for (line, before) in self.lines.iter_mut().zip(&mut before.lines) {
-                line.follow(before);
+                line.follow(plan, before);
             }
         }
         follows
