@@ -76,7 +76,7 @@ pub(crate) struct Convert {
     /// Replace what exists
     #[arg(long)]
     pub(crate) overwrite: bool,
-    /// Decode a file on so many cores; without it, on all there are. The outputs are the same
+    /// Decode a file on so many cores; without it, on all there are, but at most eight. The outputs are the same
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub(crate) jobs: Option<u16>,
 }

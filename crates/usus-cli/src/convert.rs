@@ -102,12 +102,15 @@ fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {
         rejects: arguments.rejects.clone(),
         reject_limit: arguments.reject_limit,
         overwrite: arguments.overwrite,
-        jobs: arguments.jobs.map_or_else(all_cores, usize::from),
+        jobs: arguments.jobs.map_or_else(usual_jobs, usize::from),
     })
 }
 
-fn all_cores() -> usize {
-    std::thread::available_parallelism().map_or(1, usize::from)
+/// More cores than this only wait for the one that writes, and each takes some 15 MiB.
+const USUAL_JOBS: usize = 8;
+
+fn usual_jobs() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from).min(USUAL_JOBS)
 }
 
 fn source_name(path: &Path) -> String {

@@ -58,8 +58,8 @@ const MOST_EVENTS: usize = 32 << 10;
 /// So many pieces that do not join, more than half of all, and the rest is decoded on one core.
 const MOST_AGAIN: u64 = 8;
 
-/// Does what [`pump`](crate::pump) does, on several cores. The decoder has to be new; with one job, or if the pieces do not join, it is
-/// the same.
+/// Does what [`pump`](crate::pump) does, on several cores. The decoder has to be new; with one job, a source of
+/// no more than one piece, or pieces that do not join, it is the same.
 ///
 /// # Errors
 ///
@@ -72,7 +72,9 @@ pub fn pump_pieces<S: Pieces>(
     go_on: &mut dyn FnMut(Progress) -> bool,
 ) -> Result<Pumped, PumpError<S::Error>> {
     let mut pumped = Pumped::default();
-    if options.jobs > 1 && decoder.lines().len() == 0 {
+    // What fits one piece is done before other threads have begun.
+    let is_large = source.size().is_none_or(|size| size > options.size as u64);
+    if options.jobs > 1 && is_large && decoder.lines().len() == 0 {
         let plan = decoder.plan().clone();
         let at_end = thread::scope(|scope| {
             let workers = (0..options.jobs).map(|_| {
