@@ -1,8 +1,10 @@
 //! What can be said on the command line.
 
+use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use usus_sim::Device;
 
 /// Exact records out of the serial bytes of somebody else's device.
 ///
@@ -36,6 +38,8 @@ pub(crate) enum Verb {
     Convert(Convert),
     /// The formats that ship with usus
     Formats(Formats),
+    /// The demo site's devices live, on pseudo-terminals and sockets
+    Simulate(Simulate),
     /// The whole story on the demo site: make ten minutes of each line, convert them, hold them against the truth
     Demo(Demo),
 }
@@ -86,6 +90,54 @@ pub(crate) struct Formats {
     /// Print this format file
     #[arg(long, value_name = "NAME")]
     pub(crate) show: Option<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct Simulate {
+    /// Which devices; without it, all: wind-mast, rope-tension, valley-station, drive-requests, drive-answers, brake-tester
+    #[arg(value_name = "DEVICE", value_parser = device)]
+    pub(crate) devices: Vec<Device>,
+    /// The directory in which each device's port gets a link with a lasting name
+    #[arg(long, value_name = "DIR", default_value = "ropeway")]
+    pub(crate) dir: PathBuf,
+    /// Serve them over TCP as well, the first at this address and port, the others at the ports behind it
+    #[arg(long, value_name = "ADDRESS:PORT")]
+    pub(crate) tcp: Option<SocketAddr>,
+    /// Set the devices to these line settings instead of their usual ones
+    #[arg(long, value_name = "SETTINGS", value_parser = simulated_settings)]
+    pub(crate) serial: Option<usus_sim::Settings>,
+    /// What goes wrong
+    #[arg(long, value_enum, value_name = "FAULT,…", value_delimiter = ',')]
+    pub(crate) fault: Vec<LineFault>,
+    /// End after so many seconds
+    #[arg(long, value_name = "N")]
+    pub(crate) seconds: Option<u32>,
+    /// The same number gives the same bytes
+    #[arg(long, default_value_t = 42)]
+    pub(crate) seed: u64,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum LineFault {
+    /// Noise before messages, flipped bits, lost bytes
+    Noise,
+    /// Fifteen seconds of each minute the device says nothing
+    Silence,
+    /// The port goes away after ten seconds, and comes back three seconds later under another number
+    Vanish,
+    /// The first message lacks its start
+    CutStart,
+    /// The line is held down after some messages
+    Breaks,
+}
+
+fn device(text: &str) -> Result<Device, String> {
+    let names = || Device::ALL.map(Device::name).join(", ");
+    Device::named(text).ok_or_else(|| format!("the demo site has no such device; it has {}", names()))
+}
+
+fn simulated_settings(text: &str) -> Result<usus_sim::Settings, String> {
+    usus_sim::Settings::parse(text).ok_or_else(|| "settings are written as in `9600 8N1`".to_owned())
 }
 
 #[derive(Args)]

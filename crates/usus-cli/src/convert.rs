@@ -1,7 +1,6 @@
 //! `usus convert`: sources through a format into outputs.
 
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -11,6 +10,7 @@ use usus_io::{Destination, OutputError, Outputs, PieceOptions, PumpError, Source
 use crate::Ending;
 use crate::arguments::Convert;
 use crate::formats;
+use crate::stop::stop_flag;
 use crate::summary::{Summary, grouped, plural};
 use crate::tally::{Seen, Tally};
 use crate::voice::Voice;
@@ -39,19 +39,6 @@ pub(crate) fn run(arguments: &Convert, voice: &Voice) -> Ending {
     match execute(job, voice, &stop) {
         Ok(ending) | Err(ending) => ending,
     }
-}
-
-/// A flag that the first interrupt sets; a second one ends the program at once.
-fn stop_flag(voice: &Voice) -> Arc<AtomicBool> {
-    let stop = Arc::new(AtomicBool::new(false));
-    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
-        let registered = signal_hook::flag::register_conditional_shutdown(signal, 130, Arc::clone(&stop))
-            .and_then(|_| signal_hook::flag::register(signal, Arc::clone(&stop)));
-        if let Err(error) = registered {
-            voice.warn(&format!("an interrupt will end this without a summary: {error}"));
-        }
-    }
-    stop
 }
 
 fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {

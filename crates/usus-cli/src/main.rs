@@ -7,6 +7,8 @@ mod demo;
 mod formats;
 mod problems;
 mod safe;
+mod simulate;
+mod stop;
 mod summary;
 mod tally;
 mod voice;
@@ -37,6 +39,7 @@ fn main() -> ExitCode {
         Verb::Check(check) => check::run(&check, &voice),
         Verb::Convert(convert) => convert::run(&convert, &voice),
         Verb::Formats(formats) => formats::run(&formats, &voice),
+        Verb::Simulate(simulate) => simulate::run(&simulate, &voice),
         Verb::Demo(demo) => demo::run(&demo, &voice),
     };
     ExitCode::from(ending as u8)

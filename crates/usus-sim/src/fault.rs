@@ -30,8 +30,8 @@ impl Faults {
 }
 
 /// A message as it was received.
-struct Received {
-    bytes: Vec<u8>,
+pub(crate) struct Arrival {
+    pub(crate) bytes: Vec<u8>,
     /// Noise in front of it.
     noise: usize,
     whole: bool,
@@ -65,8 +65,8 @@ pub(crate) fn receive(device: Device, messages: Vec<Message>, faults: &Faults, r
 }
 
 /// One message with its faults.
-fn damage(message: &Message, cut: usize, faults: &Faults, rng: &mut Rng) -> Received {
-    let mut received = Received { bytes: Vec::new(), noise: 0, whole: cut == 0 };
+pub(crate) fn damage(message: &Message, cut: usize, faults: &Faults, rng: &mut Rng) -> Arrival {
+    let mut received = Arrival { bytes: Vec::new(), noise: 0, whole: cut == 0 };
     if rng.f64() < faults.noise {
         received.noise = rng.usize(1..12);
         received.bytes.extend((0..received.noise).map(|_| rng.u8(..)));

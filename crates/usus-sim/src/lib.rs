@@ -13,16 +13,24 @@
 //! assert_eq!(samples, 200);
 //! ```
 
+mod brake_tester;
+mod drive_cabinet;
 mod fault;
+mod live;
 mod rope_tension;
+mod terminal;
 mod truth;
 mod valley_station;
 mod wind_mast;
+mod wire;
 
 use fastrand::Rng;
 
 pub use fault::Faults;
+pub use live::{LiveFaults, LiveLine};
+pub use terminal::Terminal;
 pub use truth::{Fact, Truth};
+pub use wire::{Edge, Parity, Received, Receiver, Settings, Transmitter, WireFault};
 
 /// Nanoseconds since 1970 at which every recording begins: 2026-11-25 06:00:00 UTC, when the ropeway is started up.
 pub const BEGIN: i64 = 1_795_586_400_000_000_000;
@@ -36,11 +44,27 @@ pub enum Device {
     RopeTension,
     /// The valley station's line: sentences and packets mixed, with boot chatter.
     ValleyStation,
+    /// The drive cabinet's controller: what it asks its two units over Modbus RTU, on the wire to them.
+    DriveRequests,
+    /// The same conversation's other wire: what the two units answer.
+    DriveAnswers,
+    /// The brake tester: report text for humans, in seven bits with even parity.
+    BrakeTester,
 }
 
 impl Device {
+    /// Those that tell the truth beside what they send.
+    pub const WITH_TRUTH: [Device; 3] = [Device::WindMast, Device::RopeTension, Device::ValleyStation];
+
     /// All of them.
-    pub const ALL: [Device; 3] = [Device::WindMast, Device::RopeTension, Device::ValleyStation];
+    pub const ALL: [Device; 6] = [
+        Device::WindMast,
+        Device::RopeTension,
+        Device::ValleyStation,
+        Device::DriveRequests,
+        Device::DriveAnswers,
+        Device::BrakeTester,
+    ];
 
     /// Its name, as in file names.
     pub const fn name(self) -> &'static str {
@@ -48,7 +72,15 @@ impl Device {
             Device::WindMast => "wind-mast",
             Device::RopeTension => "rope-tension",
             Device::ValleyStation => "valley-station",
+            Device::DriveRequests => "drive-requests",
+            Device::DriveAnswers => "drive-answers",
+            Device::BrakeTester => "brake-tester",
         }
+    }
+
+    /// The device of that name.
+    pub fn named(name: &str) -> Option<Device> {
+        Device::ALL.into_iter().find(|device| device.name() == name)
     }
 
     /// Settings of its line.
@@ -57,17 +89,31 @@ impl Device {
             Device::WindMast => "4800 8N1",
             Device::RopeTension => "115200 8N1",
             Device::ValleyStation => "38400 8N1",
+            Device::DriveRequests | Device::DriveAnswers => "19200 8E1",
+            Device::BrakeTester => "2400 7E1",
         }
     }
 
+    /// The same, read.
+    pub fn settings(self) -> Settings {
+        Settings::parse(self.serial()).unwrap_or(Settings::plain(9_600))
+    }
+
     /// How long one character takes on its line, in nanoseconds.
-    const fn character(self) -> i64 {
-        let baud = match self {
-            Device::WindMast => 4_800,
-            Device::RopeTension => 115_200,
-            Device::ValleyStation => 38_400,
-        };
-        10 * 1_000_000_000 / baud
+    fn character(self) -> i64 {
+        self.settings().character()
+    }
+
+    /// The device as it is when it is switched on.
+    fn model(self, rng: &mut Rng) -> Box<dyn Model> {
+        match self {
+            Device::WindMast => Box::new(wind_mast::Mast::new(rng)),
+            Device::RopeTension => Box::new(rope_tension::Cell::new(rng)),
+            Device::ValleyStation => Box::new(valley_station::Station::new(rng)),
+            Device::DriveRequests => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Requests)),
+            Device::DriveAnswers => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Answers)),
+            Device::BrakeTester => Box::new(brake_tester::Tester::new(rng)),
+        }
     }
 }
 
@@ -123,12 +169,15 @@ impl Message {
 /// Simulates so many seconds of a device, received with those faults.
 pub fn record(device: Device, seed: u64, seconds: u32, faults: &Faults) -> Recording {
     let mut rng = Rng::with_seed(seed);
-    let messages = match device {
-        Device::WindMast => wind_mast::messages(&mut rng, seconds),
-        Device::RopeTension => rope_tension::messages(&mut rng, seconds),
-        Device::ValleyStation => valley_station::messages(&mut rng, seconds),
-    };
+    let mut model = device.model(&mut rng);
+    let messages = (0..seconds).flat_map(|second| model.second(&mut rng, second)).collect();
     fault::receive(device, messages, faults, &mut rng)
+}
+
+/// What a device says, second by second.
+trait Model {
+    /// The messages of one second, in the order of their times.
+    fn second(&mut self, rng: &mut Rng, second: u32) -> Vec<Message>;
 }
 
 /// A value that wanders between bounds, a little at each step.

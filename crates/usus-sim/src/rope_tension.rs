@@ -3,28 +3,9 @@
 
 use fastrand::Rng;
 
-use crate::{BEGIN, Fact, Message, Wander, places};
+use crate::{BEGIN, Fact, Message, Model, Wander, places};
 
-pub(crate) fn messages(rng: &mut Rng, seconds: u32) -> Vec<Message> {
-    let mut cell = Cell {
-        sequence: rng.u8(..),
-        tension: Wander::new(rng.i64(8_000..14_000), -800, 26_000, 350),
-        core: Wander::new(45, -300, 600, 1),
-        supply: Wander::new(241, 228, 252, 1),
-    };
-    let mut messages = Vec::new();
-    for second in 0..seconds {
-        for sample in 0..20 {
-            messages.push(cell.sample(rng, second, sample));
-        }
-        if second % 5 == 4 {
-            messages.push(cell.status(rng, second));
-        }
-    }
-    messages
-}
-
-struct Cell {
+pub(crate) struct Cell {
     sequence: u8,
     /// Hundredths of a kilonewton.
     tension: Wander,
@@ -34,7 +15,26 @@ struct Cell {
     supply: Wander,
 }
 
+impl Model for Cell {
+    fn second(&mut self, rng: &mut Rng, second: u32) -> Vec<Message> {
+        let mut messages: Vec<Message> = (0..20).map(|sample| self.sample(rng, second, sample)).collect();
+        if second % 5 == 4 {
+            messages.push(self.status(rng, second));
+        }
+        messages
+    }
+}
+
 impl Cell {
+    pub(crate) fn new(rng: &mut Rng) -> Cell {
+        Cell {
+            sequence: rng.u8(..),
+            tension: Wander::new(rng.i64(8_000..14_000), -800, 26_000, 350),
+            core: Wander::new(45, -300, 600, 1),
+            supply: Wander::new(241, 228, 252, 1),
+        }
+    }
+
     fn sample(&mut self, rng: &mut Rng, second: u32, sample: u32) -> Message {
         let tension = self.tension.next(rng);
         // The core is not measured while the cell warms up.
@@ -104,7 +104,7 @@ fn packet(time: i64, kind: u8, data: &[u8], name: &'static str, fields: Vec<(&'s
     Message { time, bytes, says: Some((name, fields)), line_end: 0, fragile: false }
 }
 
-fn crc(bytes: &[u8]) -> u16 {
+pub(crate) fn crc(bytes: &[u8]) -> u16 {
     let mut crc = 0xFFFF;
     for &byte in bytes {
         crc ^= u16::from(byte);

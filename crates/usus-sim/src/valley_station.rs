@@ -6,41 +6,9 @@
 
 use fastrand::Rng;
 
-use crate::{BEGIN, Message, Wander, half_even, places};
+use crate::{BEGIN, Message, Model, Wander, half_even, places};
 
-pub(crate) fn messages(rng: &mut Rng, seconds: u32) -> Vec<Message> {
-    let mut station = Station {
-        count: rng.u16(..),
-        north: Wander::new(412_000, -5_000, 900_000, 900),
-        south: Wander::new(398_000, -5_000, 900_000, 900),
-        angle: Wander::new(450, 0, 3_599, 60),
-        speed: Wander::new(110, 0, 900, 15),
-    };
-    let mut messages = Vec::new();
-    for second in 0..seconds {
-        let time = BEGIN + i64::from(second) * 1_000_000_000;
-        // Both units are switched off and on for lubrication.
-        if second % 240 == 0 {
-            messages.extend(boot(time));
-        }
-        for tenth in 0..10 {
-            messages.push(station.load(rng, time + tenth * 100_000_000));
-            if tenth == 4 {
-                messages.push(station.wind(rng, time + 410_000_000, second));
-            }
-        }
-        if second % 5 == 2 {
-            let air = places(rng.i64(-80..120), 1);
-            messages.push(Message::sentence(time + 950_000_000, &format!("VSXDR,C,{air},C,hall"), None));
-        }
-        if second % 30 == 29 {
-            messages.push(line(time + 960_000_000, "# lubricator: stroke counted", None));
-        }
-    }
-    messages
-}
-
-struct Station {
+pub(crate) struct Station {
     count: u16,
     /// Newtons.
     north: Wander,
@@ -51,7 +19,42 @@ struct Station {
     speed: Wander,
 }
 
+impl Model for Station {
+    fn second(&mut self, rng: &mut Rng, second: u32) -> Vec<Message> {
+        let mut messages = Vec::new();
+        let time = BEGIN + i64::from(second) * 1_000_000_000;
+        // Both units are switched off and on for lubrication.
+        if second.is_multiple_of(240) {
+            messages.extend(boot(time));
+        }
+        for tenth in 0..10 {
+            messages.push(self.load(rng, time + tenth * 100_000_000));
+            if tenth == 4 {
+                messages.push(self.wind(rng, time + 410_000_000, second));
+            }
+        }
+        if second % 5 == 2 {
+            let air = places(rng.i64(-80..120), 1);
+            messages.push(Message::sentence(time + 950_000_000, &format!("VSXDR,C,{air},C,hall"), None));
+        }
+        if second % 30 == 29 {
+            messages.push(line(time + 960_000_000, "# lubricator: stroke counted", None));
+        }
+        messages
+    }
+}
+
 impl Station {
+    pub(crate) fn new(rng: &mut Rng) -> Station {
+        Station {
+            count: rng.u16(..),
+            north: Wander::new(412_000, -5_000, 900_000, 900),
+            south: Wander::new(398_000, -5_000, 900_000, 900),
+            angle: Wander::new(450, 0, 3_599, 60),
+            speed: Wander::new(110, 0, 900, 15),
+        }
+    }
+
     fn load(&mut self, rng: &mut Rng, time: i64) -> Message {
         let (north, south) = (self.north.next(rng), self.south.next(rng));
         let mut bytes = vec![0x7E, 0x81];

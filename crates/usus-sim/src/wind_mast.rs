@@ -6,19 +6,14 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::Offset;
 
-use crate::{BEGIN, Fact, Message, Wander, half_even, places};
+use crate::{BEGIN, Fact, Message, Model, Wander, half_even, places};
 
 /// How long the receiver has no fix.
 const NO_FIX: u32 = 20;
 
 type Fields = Vec<(&'static str, Fact)>;
 
-pub(crate) fn messages(rng: &mut Rng, seconds: u32) -> Vec<Message> {
-    let mut mast = Mast::new(rng);
-    (0..seconds).flat_map(|second| mast.second(rng, second)).collect()
-}
-
-struct Mast {
+pub(crate) struct Mast {
     angle: Wander,
     speed: Wander,
     air: Wander,
@@ -33,23 +28,7 @@ struct Mast {
     satellites: Wander,
 }
 
-impl Mast {
-    fn new(rng: &mut Rng) -> Mast {
-        Mast {
-            angle: Wander::new(rng.i64(0..3600), 0, 3600, 40),
-            speed: Wander::new(rng.i64(0..150), 0, 340, 9),
-            air: Wander::new(rng.i64(-120..40), -250, 150, 1),
-            pressure: Wander::new(8_213, 7_900, 8_600, 2),
-            humidity: Wander::new(72, 20, 100, 1),
-            latitude: Wander::new(46 * 600_000 + rng.i64(0..600_000), 45 * 600_000, 47 * 600_000, 30),
-            longitude: Wander::new(-(9 * 600_000 + rng.i64(0..600_000)), -10 * 600_000, -8 * 600_000, 30),
-            altitude: Wander::new(21_434, 15_000, 28_000, 8),
-            ground_speed: Wander::new(0, 0, 120, 6),
-            course: Wander::new(900, 0, 3599, 50),
-            satellites: Wander::new(7, 4, 12, 1),
-        }
-    }
-
+impl Model for Mast {
     fn second(&mut self, rng: &mut Rng, second: u32) -> Vec<Message> {
         let time = BEGIN + i64::from(second) * 1_000_000_000;
         let mut messages = Vec::new();
@@ -72,6 +51,24 @@ impl Mast {
             messages.extend(self.sky(rng, time));
         }
         messages
+    }
+}
+
+impl Mast {
+    pub(crate) fn new(rng: &mut Rng) -> Mast {
+        Mast {
+            angle: Wander::new(rng.i64(0..3600), 0, 3600, 40),
+            speed: Wander::new(rng.i64(0..150), 0, 340, 9),
+            air: Wander::new(rng.i64(-120..40), -250, 150, 1),
+            pressure: Wander::new(8_213, 7_900, 8_600, 2),
+            humidity: Wander::new(72, 20, 100, 1),
+            latitude: Wander::new(46 * 600_000 + rng.i64(0..600_000), 45 * 600_000, 47 * 600_000, 30),
+            longitude: Wander::new(-(9 * 600_000 + rng.i64(0..600_000)), -10 * 600_000, -8 * 600_000, 30),
+            altitude: Wander::new(21_434, 15_000, 28_000, 8),
+            ground_speed: Wander::new(0, 0, 120, 6),
+            course: Wander::new(900, 0, 3599, 50),
+            satellites: Wander::new(7, 4, 12, 1),
+        }
     }
 
     fn wind(&mut self, rng: &mut Rng, time: i64) -> Message {

@@ -1,6 +1,6 @@
 //! The simulated devices: the same seed gives the same stream, the truth is true of the bytes, and faults do what they say.
 
-use usus_sim::{BEGIN, Device, Fact, Faults, record};
+use usus_sim::{BEGIN, Device, Fact, Faults, LiveFaults, LiveLine, Received, Settings, WireFault, record};
 
 #[test]
 fn a_seed_gives_the_same_stream_and_another_gives_another() {
@@ -64,7 +64,7 @@ fn each_fault_does_what_it_says() {
     let clean = |device| record(device, 4, 200, &none);
     let damaged =
         |recording: &usus_sim::Recording| recording.truth.iter().filter(|truth| truth.offset.is_none()).count();
-    for device in Device::ALL {
+    for device in Device::WITH_TRUTH {
         let whole = clean(device);
         assert_eq!(damaged(&whole), 0);
         let cut = record(device, 4, 200, &Faults { cut_start: 5, ..none });
@@ -113,4 +113,105 @@ fn truth_is_written_as_json() {
     )));
     assert!(json.contains("\"serial\":\"HRT0042\"") && json.contains("\"peaks\":["));
     assert_eq!(json.matches('{').count(), json.matches('}').count());
+}
+
+/// What a receiver with those settings makes of a device with these, in so many milliseconds.
+fn heard(device: Device, sends: &str, receives: &str, milliseconds: i64) -> Vec<Received> {
+    let settings = |text| Settings::parse(text).unwrap();
+    let mut line = LiveLine::with_settings(device, settings(sends), 3, LiveFaults::none());
+    line.listen(0, settings(receives));
+    let mut heard = Vec::new();
+    // In small steps and at once is the same.
+    for step in 1..=milliseconds {
+        line.advance(step * 1_000_000, &mut |received| heard.push(received));
+    }
+    let mut whole = LiveLine::with_settings(device, settings(sends), 3, LiveFaults::none());
+    let mut at_once = Vec::new();
+    whole.listen(0, settings(receives));
+    whole.advance(milliseconds * 1_000_000, &mut |received| at_once.push(received));
+    assert_eq!(heard, at_once);
+    heard
+}
+
+fn share(heard: &[Received], fault: WireFault) -> f64 {
+    heard.iter().filter(|received| received.fault == Some(fault)).count() as f64 / heard.len() as f64
+}
+
+/// The right settings give what the device said, at every speed and in every character format.
+#[test]
+fn a_receiver_that_is_set_right_gets_every_byte() {
+    for device in Device::ALL {
+        for character in ["8N1", "8E1", "8O1", "8N2", "8M1", "8S1", "8N1.5"] {
+            for baud in [1_200, 9_600, 57_600, 115_200] {
+                let settings = format!("{baud} {character}");
+                let heard = heard(device, &settings, &settings, 3_000);
+                assert!(heard.iter().all(|received| received.fault.is_none()), "{} {settings}", device.name());
+                let bytes: Vec<u8> = heard.iter().map(|received| received.byte).collect();
+                let said = record(device, 3, 4, &Faults::none()).bytes();
+                // A slow line leaves messages out.
+                let first = bytes.len().min(60);
+                assert!(first > 0 || device == Device::DriveAnswers);
+                assert_eq!(bytes[..first], said[..first], "{} {settings}", device.name());
+            }
+        }
+    }
+}
+
+/// What real receivers do with the wrong settings.
+#[test]
+fn a_receiver_that_is_set_wrong_gets_other_bytes_or_faults() {
+    let text = |receives: &str| heard(Device::BrakeTester, "2400 7E1", receives, 2_000);
+    // Seven bits and parity are read as eight bits: the parity bit is the eighth.
+    for received in text("2400 8N1") {
+        assert_eq!((received.fault, received.byte.count_ones() % 2), (None, 0));
+    }
+    assert_eq!(share(&text("2400 7O1"), WireFault::Parity), 1.0, "the other parity");
+    assert!(text("2400 7E2").iter().all(|received| received.fault.is_none()), "a receiver looks at one stop bit");
+    let cabinet = heard(Device::DriveRequests, "19200 8E1", "19200 8N1", 2_000);
+    let faulty = share(&cabinet, WireFault::Framing) + share(&cabinet, WireFault::Break);
+    assert!(faulty > 0.5, "the parity bit is taken for the stop bit, and a zero byte for a break");
+    let slow = heard(Device::WindMast, "4800 8N1", "2400 8N1", 3_000);
+    let fast = heard(Device::WindMast, "4800 8N1", "9600 8N1", 3_000);
+    let right = heard(Device::WindMast, "4800 8N1", "4800 8N1", 3_000);
+    assert!(slow.len() < right.len() && right.len() < fast.len());
+    assert!(share(&slow, WireFault::Framing) > 0.2 && share(&fast, WireFault::Framing) > 0.2);
+    // Two per cent beside the speed is well enough, ten is not.
+    let beside = |baud: &str| heard(Device::WindMast, "4800 8N1", baud, 3_000);
+    assert_eq!(beside("4896 8N1").iter().map(|received| received.byte).collect::<Vec<_>>().len(), right.len());
+    assert!(beside("4896 8N1").iter().zip(&right).all(|(one, other)| one.byte == other.byte && one.fault.is_none()));
+    assert!(share(&beside("5280 8N1"), WireFault::Framing) > 0.1);
+}
+
+#[test]
+fn a_break_is_a_break_and_an_inverted_line_gives_nonsense() {
+    let faults = LiveFaults { breaks: 1.0, ..LiveFaults::none() };
+    let mut line = LiveLine::new(Device::WindMast, 3, faults);
+    let mut heard = Vec::new();
+    line.advance(5_000_000_000, &mut |received| heard.push(received));
+    let breaks = heard.iter().filter(|received| received.fault == Some(WireFault::Break)).count();
+    let sentences = heard.iter().filter(|received| received.byte == b'$').count();
+    assert!(breaks >= 10 && breaks.abs_diff(sentences) <= 1, "{breaks} breaks, {sentences} sentences");
+    assert!(heard.iter().all(|received| matches!(received.fault, None | Some(WireFault::Break))));
+    let inverted = Settings { inverted: true, ..Device::WindMast.settings() };
+    let mut line = LiveLine::with_settings(Device::WindMast, inverted, 3, LiveFaults::none());
+    line.listen(0, Device::WindMast.settings());
+    let mut bytes = Vec::new();
+    line.advance(5_000_000_000, &mut |received| bytes.push(received.byte));
+    assert!(bytes.iter().filter(|byte| byte.is_ascii_graphic()).count() * 2 < bytes.len());
+}
+
+#[test]
+fn a_silent_device_is_silent_and_a_listener_may_come_late() {
+    let faults = LiveFaults { silence: 15, ..LiveFaults::none() };
+    let mut line = LiveLine::new(Device::RopeTension, 3, faults);
+    let mut times = Vec::new();
+    line.advance(60_000_000_000, &mut |received| times.push(received.time / 1_000_000_000));
+    assert!(times.iter().all(|second| !(11..25).contains(second)));
+    assert!(times.contains(&9) && times.contains(&26));
+    // Whoever listens from the fifth second on gets what came from then on.
+    let mut late = LiveLine::new(Device::RopeTension, 3, faults);
+    let mut first = None;
+    late.listen(5_000_000_000, Device::RopeTension.settings());
+    late.advance(6_000_000_000, &mut |received| first = first.or(Some(received.time)));
+    assert!(first.unwrap() >= 5_000_000_000);
 }
