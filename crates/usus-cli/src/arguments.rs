@@ -4,6 +4,9 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use usus::Span;
+use usus::format::Serial;
+use usus_io::DumpLayout;
 use usus_sim::Device;
 
 /// Exact records out of the serial bytes of somebody else's device.
@@ -32,6 +35,10 @@ pub(crate) enum Messages {
 
 #[derive(Subcommand)]
 pub(crate) enum Verb {
+    /// Which serial ports there are, under which lasting names, who may read them, and what sits on them
+    Ports(Ports),
+    /// What is this stream? Shows its bytes with their times, sums it up, and finds the settings of a line
+    Inspect(Inspect),
     /// Is a format sound? Shows its layout as a table and runs its examples
     Check(Check),
     /// Turn captured bytes into records: CSV tables or JSON Lines
@@ -51,10 +58,13 @@ pub(crate) struct Check {
 }
 
 #[derive(Args)]
+#[command(after_help = SOURCES)]
 pub(crate) struct Convert {
-    /// Files with raw bytes or captures (pcapng); `-` is standard input. Each is a stream of its own
-    #[arg(required = true)]
-    pub(crate) sources: Vec<PathBuf>,
+    /// Where bytes come from (SOURCE, below); each is a stream of its own
+    #[arg(required = true, value_name = "SOURCE")]
+    pub(crate) sources: Vec<String>,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
     /// The format file, or the name of a format that ships with usus
     #[arg(long)]
     pub(crate) format: String,
@@ -83,6 +93,134 @@ pub(crate) struct Convert {
     /// Decode a file on so many cores; without it, on all there are, but at most eight. The outputs are the same
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub(crate) jobs: Option<u16>,
+}
+
+/// How sources are opened.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Sources")]
+pub(crate) struct Opening {
+    /// Line settings of a port: speed, data bits, parity, stop bits. Without it, the format's
+    #[arg(long, value_name = "SETTINGS", value_parser = serial)]
+    pub(crate) serial: Option<Serial>,
+    /// The port's line `data terminal ready`
+    #[arg(long, value_enum, default_value = "leave", hide_possible_values = true, value_name = "leave|raise|drop")]
+    pub(crate) dtr: Lead,
+    /// The port's line `request to send`
+    #[arg(long, value_enum, default_value = "leave", hide_possible_values = true, value_name = "leave|raise|drop")]
+    pub(crate) rts: Lead,
+    /// Take telnet's escapes out of what comes over TCP (RFC 854)
+    #[arg(long)]
+    pub(crate) telnet: bool,
+    /// Ask a silent TCP peer now and then whether it is still there
+    #[arg(long)]
+    pub(crate) keep_alive: bool,
+    /// The file is text with bytes written in it, in these columns: time, offset, direction, hex (hex*16: at most 16 bytes), text
+    /// (text+CR, text+LF, text+CRLF), skip, note (the rest of the line). As in "time direction hex note"
+    #[arg(long, value_name = "COLUMNS", value_parser = DumpLayout::parse)]
+    pub(crate) dump: Option<DumpLayout>,
+    /// Put the source's clock right: move its times by so much, as in 2s, -1.5s, 40ms, 1h
+    #[arg(long, value_name = "SPAN", value_parser = span, allow_hyphen_values = true, default_value = "0s", hide_default_value = true)]
+    pub(crate) shift: Span,
+    /// How late the adapter hands on what came; times are so much earlier
+    #[arg(long, value_name = "SPAN", value_parser = span, default_value = "0s", hide_default_value = true)]
+    pub(crate) lateness: Span,
+}
+
+/// What is to be done with a control line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Lead {
+    Leave,
+    Raise,
+    Drop,
+}
+
+/// What stands below the help of every command that takes a SOURCE.
+const SOURCES: &str = "SOURCE is one of
+  FILE                    raw bytes or a capture (pcapng), also compressed with gzip; - is standard input
+  /dev/…                  a serial port, by its path or a lasting name (usus ports)
+  adapter:SERIAL          the port of the adapter with that serial number; adapter:SERIAL/1 is its second
+  NAME,NAME,…             the first of several ports that is there
+  tcp://host:port         what comes from there; tcp://:port waits for a caller
+  udp://:port             datagrams, a line for each sender; udp://group:port joins a multicast group
+  demo:DEVICE             a line of the demo site, as it would be heard with the line settings
+Nothing is ever written to any of them.";
+
+fn serial(text: &str) -> Result<Serial, String> {
+    Serial::parse(text).ok_or_else(|| {
+        "line settings are written as in `9600 8N1`: speed, data bits, parity (N E O M S), stop bits".to_owned()
+    })
+}
+
+/// A length of time with its unit.
+fn span(text: &str) -> Result<Span, String> {
+    let digits = text.trim_end_matches(|character: char| character.is_ascii_alphabetic());
+    let factor = match &text[digits.len()..] {
+        "us" => 1e3,
+        "ms" => 1e6,
+        "s" => 1e9,
+        "min" => 60e9,
+        "h" => 3_600e9,
+        _ => return Err("a length of time is a number with us, ms, s, min or h behind it".to_owned()),
+    };
+    let number: f64 = digits.parse().map_err(|_| format!("`{digits}` is no number"))?;
+    let nanoseconds = (number * factor).round();
+    match nanoseconds.is_finite() && nanoseconds.abs() < 9e18 {
+        true => Ok(Span::from_nanoseconds(nanoseconds as i64)),
+        false => Err("that is too long".to_owned()),
+    }
+}
+
+#[derive(Args)]
+#[command(after_help = SOURCES)]
+pub(crate) struct Inspect {
+    /// Where bytes come from (SOURCE, below)
+    #[arg(value_name = "SOURCE")]
+    pub(crate) source: String,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
+    /// How bytes are shown, side by side
+    #[arg(long = "as", value_enum, value_name = "VIEW,…", value_delimiter = ',', default_value = "hex,text")]
+    pub(crate) views: Vec<View>,
+    /// Show from this stream offset on
+    #[arg(long, value_name = "OFFSET", default_value_t = 0)]
+    pub(crate) from: u64,
+    /// Show so many bytes; without it, the first 512 of a file, and all of what is live. 0: only the summary
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) length: Option<u64>,
+    /// Bytes in a row, at most
+    #[arg(long, value_name = "BYTES", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub(crate) width: Option<u16>,
+    /// Begin a new row where the line was silent for so long
+    #[arg(long, value_name = "SPAN", value_parser = span)]
+    pub(crate) split_idle: Option<Span>,
+    /// Find the line settings of a port: listen with the usual ones in turn, score what comes, and explain the choice
+    #[arg(long, conflicts_with_all = ["serial", "from", "length", "width", "split_idle"])]
+    pub(crate) search: bool,
+    /// Print rows even if a terminal could show them live
+    #[arg(long)]
+    pub(crate) plain: bool,
+}
+
+/// A way to show bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum View {
+    /// Characters; others are named, as in ‹CR›
+    Text,
+    /// Two hex digits a byte
+    Hex,
+    /// Decimal numbers
+    Decimal,
+    /// Eight binary digits a byte, the highest first
+    Binary,
+    /// As on the wire: start bit, data bits with the lowest first, parity bit, stop bit
+    Bits,
+}
+
+#[derive(Args)]
+pub(crate) struct Ports {
+    /// One JSON object a port instead of a table
+    #[arg(long)]
+    pub(crate) json: bool,
 }
 
 #[derive(Args)]

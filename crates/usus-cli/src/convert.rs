@@ -1,6 +1,6 @@
 //! `usus convert`: sources through a format into outputs.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -10,6 +10,7 @@ use usus_io::{Destination, OutputError, Outputs, PieceOptions, PumpError, Source
 use crate::Ending;
 use crate::arguments::Convert;
 use crate::formats;
+use crate::source::open_source;
 use crate::stop::stop_flag;
 use crate::summary::{Summary, grouped, plural};
 use crate::tally::{Seen, Tally};
@@ -53,27 +54,26 @@ fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {
         Ending::WrongUsage
     })?;
     let mut sources = Vec::new();
-    for path in &arguments.sources {
-        let source = usus_io::open(path).map_err(|error| {
-            voice.fail(&error.to_string());
+    for text in &arguments.sources {
+        let opened = open_source(text, &arguments.opening, loaded.format.serial).map_err(|text| {
+            voice.fail(&text);
             Ending::Failed
         })?;
+        let (name, source) = (opened.name, opened.source);
         if plan.needs_times() && !source.has_times() {
             voice.fail(&format!(
-                "{}: the format ends texts by silence, and raw bytes have no times; record the line as a capture",
-                path.display()
+                "{text}: the format ends texts by silence, and raw bytes have no times; record the line as a capture"
             ));
             return Err(Ending::Failed);
         }
         if plan.roles().next().is_some() && !source.has_lines() {
             let roles = plan.roles().collect::<Vec<_>>().join(", ");
-            let path = path.display();
             voice.fail(&format!(
-                "{path}: the format speaks of the lines {roles}, and raw bytes are one line without a name"
+                "{text}: the format speaks of the lines {roles}, and raw bytes are one line without a name"
             ));
             return Err(Ending::Failed);
         }
-        sources.push((source_name(path), source));
+        sources.push((name, source));
     }
     let options = TableOptions {
         source: sources.len() > 1,
@@ -98,13 +98,6 @@ const USUAL_JOBS: usize = 8;
 
 fn usual_jobs() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from).min(USUAL_JOBS)
-}
-
-fn source_name(path: &Path) -> String {
-    match path.to_str() {
-        Some("-") => "standard input".to_owned(),
-        _ => path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned(),
-    }
 }
 
 fn execute(job: Job, voice: &Voice, stop: &AtomicBool) -> Result<Ending, Ending> {
@@ -167,6 +160,9 @@ fn convert_source(
         !stop.load(Ordering::Relaxed)
     });
     bar.finish_and_clear();
+    for remark in source.remarks() {
+        voice.warn(&format!("{name}: {remark}"));
+    }
     let mut ledger = Ledger::default();
     for line in decoder.lines() {
         ledger.add(&decoder.ledger(line));

@@ -5,9 +5,13 @@ mod check;
 mod convert;
 mod demo;
 mod formats;
+mod inspect;
+mod ports;
 mod problems;
 mod safe;
 mod simulate;
+mod site;
+mod source;
 mod stop;
 mod summary;
 mod tally;
@@ -36,6 +40,8 @@ fn main() -> ExitCode {
     let arguments = Arguments::parse();
     let voice = Voice::new(arguments.messages);
     let ending = match arguments.verb {
+        Verb::Ports(ports) => ports::run(&ports, &voice),
+        Verb::Inspect(inspect) => inspect::run(&inspect, &voice),
         Verb::Check(check) => check::run(&check, &voice),
         Verb::Convert(convert) => convert::run(&convert, &voice),
         Verb::Formats(formats) => formats::run(&formats, &voice),

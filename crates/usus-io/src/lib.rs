@@ -1,4 +1,4 @@
-//! Where bytes come from and where records go: raw files and captures as sources, CSV and JSON Lines as outputs, and the pump
+//! Where bytes come from and where records go: ports, sockets, raw files and captures as sources, CSV and JSON Lines as outputs, and the pump
 //! that carries chunks from a source through a decoder into a sink.
 //!
 //! Nothing here decodes: that is `usus`. Nothing here prints or knows of a terminal: that is the command.
@@ -15,16 +15,31 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod listen;
 mod output;
 mod pieces;
+mod port;
 mod pump;
+mod search;
 mod source;
 
+pub use listen::{LineEvent, LineEvents, Stop, listen};
 pub use output::{
     Destination, JsonLines, OutputError, Outputs, RejectFile, TableOptions, Tables, escape_json, received_text,
 };
 pub use pieces::{PieceOptions, Pieces, pump_pieces};
+pub use port::{
+    Adapter, ControlLine, Counters, Holder, LinuxSystem, Owner, Permission, Port, PortError, PortInfo, PortOptions,
+    Process, Refused, System, Use, list_ports,
+};
 pub use pump::{Progress, PumpError, Pumped, pump};
+pub use search::{Ear, EarError, Found, Likely, Listened, SearchError, SearchOptions, SourceEar, Tried, search};
+pub use source::address::{Address, AddressError, PortName};
 pub use source::capture::{CaptureLine, CaptureReader, CaptureWriter, LINK_TYPE};
+pub use source::dump::{DumpLayout, DumpReader, LayoutError};
+pub use source::port::PortSource;
 pub use source::raw::RawReader;
-pub use source::{LineInfo, Source, SourceError, SourceEvent, Torn, open};
+pub use source::shifted::Shifted;
+pub use source::tcp::TcpSource;
+pub use source::udp::UdpSource;
+pub use source::{LineInfo, Remark, Source, SourceError, SourceEvent, SourceOptions, Torn, open, open_address};

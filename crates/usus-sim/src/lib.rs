@@ -105,7 +105,7 @@ impl Device {
     }
 
     /// The device as it is when it is switched on.
-    fn model(self, rng: &mut Rng) -> Box<dyn Model> {
+    fn model(self, rng: &mut Rng) -> Box<dyn Model + Send> {
         match self {
             Device::WindMast => Box::new(wind_mast::Mast::new(rng)),
             Device::RopeTension => Box::new(rope_tension::Cell::new(rng)),

@@ -42,7 +42,7 @@ const BREAK: i64 = 40_000_000;
 /// ```
 pub struct LiveLine {
     device: Device,
-    model: Box<dyn Model>,
+    model: Box<dyn Model + Send>,
     rng: Rng,
     faults: LiveFaults,
     fault_rng: Rng,

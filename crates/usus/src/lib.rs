@@ -54,6 +54,7 @@
 //! - `serde` (on): [`Record::to`] fills the user's own structs, and [`OwnedRecord`] can be serialised.
 
 #![no_std]
+#![forbid(unsafe_code)]
 
 extern crate alloc;
 #[cfg(feature = "std")]
@@ -80,6 +81,8 @@ mod read;
 mod record;
 mod schema;
 mod sink;
+/// What a stream looks like before anything of it is understood.
+pub mod survey;
 mod time;
 mod unit;
 mod value;

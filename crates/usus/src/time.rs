@@ -64,7 +64,7 @@ fn civil_from_days(days: i64) -> (i64, i64, i64) {
 }
 
 /// A length of time in nanoseconds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Span(i64);
 
 impl Span {

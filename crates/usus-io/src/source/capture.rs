@@ -237,6 +237,8 @@ pub struct CaptureReader<R> {
     /// The body of the last whole block.
     block: Vec<u8>,
     faults: Vec<Fault>,
+    /// Whether there was one so far: then those who recorded it were told of them.
+    seen_faults: bool,
     waiting: VecDeque<Waiting>,
     torn: Option<Torn>,
     done: bool,
@@ -279,6 +281,7 @@ impl<R: Read> CaptureReader<R> {
             partial: Vec::new(),
             block: Vec::new(),
             faults: Vec::new(),
+            seen_faults: false,
             waiting: VecDeque::new(),
             torn: None,
             done: false,
@@ -480,6 +483,7 @@ impl<R: Read> CaptureReader<R> {
                 faults.extend(value.split(';').filter_map(fault));
             }
         });
+        self.seen_faults |= !faults.is_empty();
         self.faults = faults;
         self.waiting.push_back(Waiting::Chunk { line, time, from: 20, to: 20 + captured });
         if original > captured {
@@ -548,6 +552,10 @@ impl<R: Read> Source for CaptureReader<R> {
 
     fn has_lines(&self) -> bool {
         true
+    }
+
+    fn tells_faults(&self) -> bool {
+        self.seen_faults
     }
 
     fn size(&self) -> Option<u64> {

@@ -1,16 +1,29 @@
 //! Sources: where bytes come from.
 
+pub(crate) mod address;
 pub(crate) mod capture;
+mod clock;
+pub(crate) mod dump;
+pub(crate) mod port;
 pub(crate) mod raw;
+pub(crate) mod shifted;
+pub(crate) mod tcp;
+mod telnet;
+pub(crate) mod udp;
 
 use std::fs::File;
 use std::io::{self, BufReader, Read};
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::path::{Path, PathBuf};
 
+use flate2::read::MultiGzDecoder;
 use rustix::event::{PollFd, PollFlags, poll};
 use usus::format::Serial;
-use usus::{Fault, Loss, Time};
+use usus::{Fault, Loss, Span, Time};
+
+use crate::port::{PortError, PortOptions};
+pub(crate) use address::{Address, PortName};
+use dump::DumpLayout;
 
 /// A source of bytes: one or several lines.
 pub trait Source {
@@ -41,8 +54,29 @@ pub trait Source {
         None
     }
 
+    /// Whether it goes on as long as somebody sends, and is to be written as it comes.
+    fn is_live(&self) -> bool {
+        false
+    }
+
     /// What is at its end that could not be read any more.
     fn torn(&self) -> Option<Torn> {
+        None
+    }
+
+    /// What else is to be known about what was read.
+    fn remarks(&self) -> Vec<Remark> {
+        Vec::new()
+    }
+
+    /// Whether faults of characters are told.
+    fn tells_faults(&self) -> bool {
+        false
+    }
+
+    /// Sets the line settings of a port anew; nothing where there are none to be set.
+    fn set_serial(&mut self, serial: Serial) -> Option<Result<(), PortError>> {
+        let _ = serial;
         None
     }
 }
@@ -73,6 +107,13 @@ pub enum SourceEvent<'a> {
         /// When.
         time: Option<Time>,
     },
+    /// A port or a peer has gone away, and is waited for. Once it is back, a loss says so.
+    Gone {
+        /// The line.
+        line: usize,
+        /// When.
+        time: Option<Time>,
+    },
     /// Nothing came for a moment. The source says so now and then, so that its reader can do something else.
     Idle,
 }
@@ -94,6 +135,71 @@ impl LineInfo {
     pub fn new(name: impl Into<String>) -> LineInfo {
         LineInfo { name: name.into(), start: 0, serial: None }
     }
+}
+
+/// Something about a source that belongs to no place in it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Remark {
+    /// Time stamps ran backwards; the time before them was kept.
+    TimesBackwards {
+        /// How many.
+        count: u64,
+        /// The first of them: the line of the text, from 1.
+        first: u64,
+    },
+    /// Commands of the telnet protocol were taken out.
+    TelnetCommands {
+        /// Their bytes.
+        bytes: u64,
+    },
+    /// There were more senders than are listened to.
+    TooManySenders {
+        /// How many are listened to.
+        limit: usize,
+        /// What the others have sent.
+        datagrams: u64,
+    },
+    /// The system has lost datagrams that came faster than they were read.
+    LostDatagrams {
+        /// How many.
+        datagrams: u64,
+    },
+}
+
+impl std::fmt::Display for Remark {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Remark::TimesBackwards { count, first } => {
+                write!(f, "{count} time stamps run backwards, the first in line {first}; the time before them was kept")
+            }
+            Remark::TelnetCommands { bytes } => write!(f, "{bytes} bytes of telnet commands were taken out"),
+            Remark::TooManySenders { limit, datagrams } => {
+                write!(f, "{datagrams} datagrams came from other senders than the first {limit}, and were left out")
+            }
+            Remark::LostDatagrams { datagrams } => {
+                write!(f, "{datagrams} datagrams came faster than they were read, and were lost")
+            }
+        }
+    }
+}
+
+/// How sources are to be opened: what goes with each kind of them.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct SourceOptions {
+    /// Settings of a port.
+    pub port: Option<PortOptions>,
+    /// Take telnet's escapes out of what comes over TCP.
+    pub telnet: bool,
+    /// Ask a silent TCP peer now and then whether it is still there.
+    pub keep_alive: bool,
+    /// A file or standard input is text with bytes written in it, in these columns.
+    pub dump: Option<DumpLayout>,
+    /// Put the source's clock right: its times are moved by so much.
+    pub shift: Span,
+    /// How late an adapter hands on what came: all times are so much earlier.
+    pub lateness: Span,
 }
 
 /// The end of a capture that was not written whole.
@@ -124,6 +230,53 @@ pub enum SourceError {
         at: u64,
         /// What the system says.
         error: io::Error,
+    },
+    /// A port cannot be opened.
+    #[error(transparent)]
+    Port(#[from] PortError),
+    /// A port needs line settings.
+    #[error("{port}: a serial port needs line settings, such as `9600 8N1`")]
+    NoSettings {
+        /// The port.
+        port: String,
+    },
+    /// Nobody answers a call.
+    #[error("cannot reach {peer}: {error}")]
+    Connect {
+        /// Whom.
+        peer: String,
+        /// What the system says.
+        error: io::Error,
+    },
+    /// A socket cannot be listened at.
+    #[error("cannot listen at {at}: {error}")]
+    Listen {
+        /// Where.
+        at: String,
+        /// What the system says.
+        error: io::Error,
+    },
+    /// A connection has broken.
+    #[error("the connection to {peer} broke after {at} bytes: {error}")]
+    Lost {
+        /// With whom.
+        peer: String,
+        /// Bytes that came before.
+        at: u64,
+        /// What the system says.
+        error: io::Error,
+    },
+    /// A text is not laid out as declared.
+    #[error("line {line}, column {column}: {what}: `{found}`")]
+    Dump {
+        /// The line, from 1.
+        line: u64,
+        /// The column, from 1, in bytes.
+        column: usize,
+        /// What is wrong.
+        what: &'static str,
+        /// The word there.
+        found: String,
     },
     /// It is a capture, but broken.
     #[error("not a sound capture at byte {at}: {what}")]
@@ -165,40 +318,100 @@ fn is_pause(error: &io::Error) -> bool {
     matches!(error.kind(), io::ErrorKind::Interrupted | io::ErrorKind::WouldBlock)
 }
 
-/// Opens a file, or standard input for `-`: a capture if it begins like one, else raw bytes.
+/// Waits a moment for something to read.
+fn is_readable(file: BorrowedFd<'_>) -> bool {
+    let mut wait = [PollFd::from_borrowed_fd(file, PollFlags::IN)];
+    matches!(poll(&mut wait, Some(&PATIENCE)), Ok(ready) if ready > 0)
+}
+
+/// Opens a source.
+///
+/// # Errors
+///
+/// If it cannot be opened, or a port has no settings.
+pub fn open_address(address: &Address, options: &SourceOptions) -> Result<Box<dyn Source + Send>, SourceError> {
+    let source: Box<dyn Source + Send> = match address {
+        Address::StandardInput => open_file(Path::new("-"), options)?,
+        Address::File(path) => open_file(path, options)?,
+        Address::Port(names) => {
+            let no_settings = || SourceError::NoSettings { port: address.to_string() };
+            let port = options.port.ok_or_else(no_settings)?;
+            Box::new(port::PortSource::open(names.clone(), port)?)
+        }
+        Address::Call(peer) => Box::new(tcp::TcpSource::call(peer, options.clone())?),
+        Address::Answer(port) => Box::new(tcp::TcpSource::answer(*port, options.clone())?),
+        Address::Datagrams(group, port) => Box::new(udp::UdpSource::open(group, *port)?),
+    };
+    let shift = options.shift.nanoseconds().saturating_sub(options.lateness.nanoseconds());
+    Ok(match shift {
+        0 => source,
+        _ => Box::new(shifted::Shifted::new(source, Span::from_nanoseconds(shift))),
+    })
+}
+
+/// Opens a file, or standard input for `-`: a capture if it begins like one, else raw bytes; either may be compressed with gzip.
 ///
 /// # Errors
 ///
 /// If it cannot be opened or its first bytes cannot be read.
 pub fn open(path: &Path) -> Result<Box<dyn Source + Send>, SourceError> {
+    open_file(path, &SourceOptions::default())
+}
+
+type Reader = Box<dyn Read + Send>;
+
+fn open_file(path: &Path, options: &SourceOptions) -> Result<Box<dyn Source + Send>, SourceError> {
     let cannot_open = |error| SourceError::Open { path: path.to_owned(), error };
-    let (mut reader, size): (Box<dyn Read + Send>, Option<u64>) = if path == Path::new("-") {
-        (Box::new(Patient(io::stdin())), None)
-    } else {
-        let file = File::open(path).map_err(cannot_open)?;
-        let about = file.metadata().map_err(cannot_open)?;
-        if about.is_dir() {
-            return Err(cannot_open(io::Error::from(io::ErrorKind::IsADirectory)));
+    let (reader, size) = open_bytes(path).map_err(cannot_open)?;
+    let (head, reader) = peek(reader).map_err(cannot_open)?;
+    let (head, reader, size) = match head.starts_with(&GZIP) {
+        true => {
+            let (head, reader) = peek(Box::new(MultiGzDecoder::new(reader))).map_err(cannot_open)?;
+            (head, reader, None)
         }
-        match about.is_file() {
-            true => (Box::new(file), Some(about.len())),
-            false => (Box::new(Patient(file)), None),
-        }
+        false => (head, reader, size),
     };
-    let mut head = [0u8; 12];
+    if let Some(layout) = &options.dump {
+        return Ok(Box::new(dump::DumpReader::new(reader, layout.clone())));
+    }
+    if capture::begins_like_one(&head) {
+        let reader = BufReader::with_capacity(1 << 17, reader);
+        return Ok(Box::new(capture::CaptureReader::new(reader, size)));
+    }
+    Ok(Box::new(raw::RawReader::new(reader, size)))
+}
+
+/// How a gzip file begins (RFC 1952).
+const GZIP: [u8; 2] = [0x1F, 0x8B];
+
+fn open_bytes(path: &Path) -> io::Result<(Reader, Option<u64>)> {
+    if path == Path::new("-") {
+        return Ok((Box::new(Patient(io::stdin())), None));
+    }
+    let file = File::open(path)?;
+    let about = file.metadata()?;
+    if about.is_dir() {
+        return Err(io::ErrorKind::IsADirectory.into());
+    }
+    Ok(match about.is_file() {
+        true => (Box::new(file), Some(about.len())),
+        false => (Box::new(Patient(file)), None),
+    })
+}
+
+/// The first bytes, and a reader that begins with them again.
+fn peek(mut reader: Reader) -> io::Result<(Vec<u8>, Reader)> {
+    let mut head = vec![0u8; 12];
     let mut got = 0;
     while got < head.len() {
         match reader.read(&mut head[got..]) {
             Ok(0) => break,
             Ok(more) => got += more,
             Err(error) if is_pause(&error) => {}
-            Err(error) => return Err(cannot_open(error)),
+            Err(error) => return Err(error),
         }
     }
-    let whole = io::Cursor::new(head[..got].to_vec()).chain(reader);
-    if capture::begins_like_one(&head[..got]) {
-        let reader = BufReader::with_capacity(1 << 17, whole);
-        return Ok(Box::new(capture::CaptureReader::new(reader, size)));
-    }
-    Ok(Box::new(raw::RawReader::new(whole, size)))
+    head.truncate(got);
+    let whole = io::Cursor::new(head.clone()).chain(reader);
+    Ok((head, Box::new(whole)))
 }

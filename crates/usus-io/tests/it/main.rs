@@ -4,3 +4,4 @@ mod captures;
 mod outputs;
 mod pieces;
 mod pumping;
+mod searching;

@@ -95,7 +95,7 @@ pub enum Literal {
 }
 
 /// Settings of a serial line, as in `9600 8N1`.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Serial {
     /// Bits per second.
     pub baud: u32,
@@ -141,8 +141,20 @@ impl Serial {
     }
 }
 
+impl core::fmt::Display for Serial {
+    /// As in `9600 8N1`.
+    fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
+        let stop = match self.half_stop_bits {
+            2 => "1",
+            3 => "1.5",
+            _ => "2",
+        };
+        write!(f, "{} {}{}{stop}", self.baud, self.data_bits, self.parity.letter())
+    }
+}
+
 /// Parity of a character.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[allow(missing_docs)]
 pub enum Parity {
     None,
@@ -150,6 +162,19 @@ pub enum Parity {
     Odd,
     Mark,
     Space,
+}
+
+impl Parity {
+    /// Its letter in line settings.
+    pub const fn letter(self) -> char {
+        match self {
+            Parity::None => 'N',
+            Parity::Even => 'E',
+            Parity::Odd => 'O',
+            Parity::Mark => 'M',
+            Parity::Space => 'S',
+        }
+    }
 }
 
 /// `limits`: bounds that a format lowers for itself. See [`crate::limits`] for what each is.

@@ -1,0 +1,186 @@
+//! `usus inspect --search`: the settings of a line, by listening only.
+
+use serde_json::json;
+use usus::format::Serial;
+use usus_io::{Found, SearchOptions, SourceEar, Stop, Tried, search};
+
+use super::summary::parity_word;
+use crate::Ending;
+use crate::arguments::Inspect;
+use crate::safe::Safe;
+use crate::source::open_source;
+use crate::stop::stop_flag;
+use crate::voice::Voice;
+
+/// What the port is opened with.
+const FIRST: Serial = Serial { baud: 9_600, data_bits: 8, parity: usus::format::Parity::None, half_stop_bits: 2 };
+
+pub(crate) fn run(arguments: &Inspect, voice: &Voice) -> Ending {
+    let mut opened = match open_source(&arguments.source, &arguments.opening, Some(FIRST)) {
+        Ok(opened) => opened,
+        Err(text) => {
+            voice.fail(&text);
+            return Ending::Failed;
+        }
+    };
+    let stop = Stop::new();
+    let (flag, asked) = (stop_flag(voice), stop.clone());
+    // The flag of the signals, carried on to who listens.
+    std::thread::spawn(move || {
+        while !flag.load(std::sync::atomic::Ordering::Relaxed) {
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+        asked.stop();
+    });
+    let name = Safe(&opened.name).to_string();
+    if opened.source.is_live() {
+        voice.say(&format!("listening to {name}; nothing is written to it"));
+        if !opened.source.tells_faults() {
+            voice.say("its driver tells no faults of characters: what comes is judged by its contents alone");
+        }
+        let head = format!(
+            "  {:<12} {:>10}  {:>6}  {:>6}  {:>9}  {:>9}  {:>8}  {:>6}",
+            "heard with", "characters", "faulty", "text", "sentences", "line ends", "repeated", "points"
+        );
+        voice.tell("info", &head, json!({"searching": opened.name}));
+    }
+    let mut told = |tried: &Tried| voice.tell("info", &tried_text(tried), tried_json(tried));
+    let found = search(&mut SourceEar::new(&mut *opened.source, stop), &SearchOptions::default(), &mut told);
+    match found {
+        Ok(found) => conclude(&opened.name, &found, voice),
+        Err(error) => {
+            voice.fail(&format!("{name}: {error}"));
+            Ending::Failed
+        }
+    }
+}
+
+fn tried_text(tried: &Tried) -> String {
+    let percent = |share: f64| format!("{:.0} %", share * 100.0);
+    let faulty = if tried.faults { percent(tried.faulty) } else { "-".to_owned() };
+    let score = &tried.score;
+    let serial = tried.serial.to_string();
+    if score.characters == 0 {
+        return format!("  {serial:<12} {:>10}", "nothing");
+    }
+    let (explained, share) = tried.explained;
+    let note = match explained != tried.serial && share > 0.85 {
+        true => format!("  as {}{}1 would be heard", explained.data_bits, explained.parity.letter()),
+        false => String::new(),
+    };
+    format!(
+        "  {serial:<12} {:>10}  {faulty:>6}  {:>6}  {:>9}  {:>9.1}  {:>8}  {:>6.0}{note}",
+        score.characters,
+        percent(score.text),
+        percent(score.sentences),
+        score.line_ends,
+        percent(score.repeated),
+        score.points
+    )
+}
+
+fn tried_json(tried: &Tried) -> serde_json::Value {
+    let score = &tried.score;
+    json!({
+        "heard_with": tried.serial.to_string(), "characters": score.characters,
+        "faulty": tried.faults.then_some(tried.faulty), "text": score.text, "sentences": score.sentences,
+        "line_ends_per_100": score.line_ends, "repeated": score.repeated, "points": score.points,
+        "explained_by": tried.explained.0.to_string(), "explained_share": tried.explained.1,
+    })
+}
+
+fn conclude(name: &str, found: &Found, voice: &Voice) -> Ending {
+    let seconds = found.took.nanoseconds() as f64 / 1e9;
+    if found.tried.iter().all(|tried| tried.score.characters == 0) {
+        voice.fail(&format!(
+            "{}: nothing came in {seconds:.0} s; is the device on, and the line's ground and right wire connected?",
+            Safe(name)
+        ));
+        return Ending::NoBytes;
+    }
+    let Some(settings) = found.settings else {
+        let why = match found.inverted {
+            true => {
+                "it sounds like an inverted line (high and low exchanged): a level converter is missing, or one too many"
+            }
+            false => "nothing that was heard sounds right at any of the usual speeds",
+        };
+        voice.tell(
+            "warning",
+            &format!("no settings found in {seconds:.1} s: {why}"),
+            json!({"found": null, "inverted": found.inverted, "seconds": seconds}),
+        );
+        return Ending::NothingRecognised;
+    };
+    let text = format!(
+        "{settings}{} (found in {seconds:.1} s)\n{}",
+        if found.unsure { ", but not for sure" } else { "" },
+        explanation(settings, found)
+    );
+    let likely: Vec<_> =
+        found.speeds.iter().map(|likely| json!({"baud": likely.baud, "distance": likely.distance})).collect();
+    let data = json!({"found": settings.to_string(), "unsure": found.unsure, "seconds": seconds, "speeds": likely});
+    voice.tell("summary", text.trim_end(), data);
+    match voice.print(&format!("{settings}\n")) {
+        Ok(()) => Ending::Done,
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ending::Done,
+        Err(error) => {
+            voice.fail(&format!("cannot write to standard output: {error}"));
+            Ending::Failed
+        }
+    }
+}
+
+/// Why these settings.
+fn explanation(settings: Serial, found: &Found) -> String {
+    let mut text = String::new();
+    if let Some(best) =
+        found.tried.iter().rev().find(|tried| tried.serial.baud == settings.baud && tried.score.characters > 0)
+    {
+        let score = &best.score;
+        let mut signs = Vec::new();
+        if best.faults {
+            signs.push(format!("{:.0} % of {} characters are sound", score.sound * 100.0, score.characters));
+        }
+        if score.sentences > 0.1 {
+            signs.push(format!("{:.0} % belong to sentences whose checksum holds", score.sentences * 100.0));
+        }
+        if score.text > 0.8 {
+            signs.push(format!("{:.0} % are text", score.text * 100.0));
+        } else {
+            signs.push("the contents are binary".to_owned());
+        }
+        text += &format!("  speed   {} bits per second: {}\n", settings.baud, signs.join(", "));
+    }
+    let others: Vec<String> = found
+        .speeds
+        .iter()
+        .filter(|likely| likely.baud != settings.baud)
+        .take(3)
+        .map(|likely| likely.baud.to_string())
+        .collect();
+    let own = found.speeds.iter().find(|likely| likely.baud == settings.baud).map_or(0.0, |likely| likely.distance);
+    let next = found.speeds.iter().find(|likely| likely.baud != settings.baud).map_or(9.0, |likely| likely.distance);
+    if next > own {
+        text += &format!(
+            "          at another speed it would have been heard otherwise; the next likely are {}\n",
+            others.join(", ")
+        );
+    }
+    let plain = settings.parity == usus::format::Parity::None;
+    text += &match (plain, settings.data_bits) {
+        (true, _) => {
+            "  format  8N1: no parity shows in the bits; a second stop bit (8N2) would be heard the same\n".to_owned()
+        }
+        (false, bits) => format!(
+            "  format  {bits} data bits with {} parity: heard as 8N1, {}\n",
+            parity_word(settings.parity),
+            if bits == 7 {
+                "the eighth bit was always the parity of the seven"
+            } else {
+                "stop bits were missing just where the parity bit is 0"
+            }
+        ),
+    };
+    text
+}

@@ -1,0 +1,289 @@
+//! Counting a line: bytes, faults, bursts and the silences between them, in memory that does not grow.
+
+use alloc::boxed::Box;
+use alloc::vec::Vec;
+
+use super::period::{Period, period};
+use super::{Character, characters};
+use crate::event::{Fault, FaultKind, Loss};
+use crate::time::{Span, Time};
+
+/// How many characters are kept to be looked at.
+const SAMPLE: usize = 8_192;
+/// How many values of a kind are kept to say how they spread.
+const KEPT: usize = 4_096;
+/// A pause shorter than this is the system's own, not the line's.
+const SHORTEST_SILENCE: Span = Span::from_nanoseconds(4_000_000);
+
+/// Counts what comes over one line.
+pub struct Survey {
+    bytes: u64,
+    chunks: u64,
+    counts: Box<[[u64; 256]; 4]>,
+    parity_faults: u64,
+    framing_faults: u64,
+    breaks: u64,
+    losses: u64,
+    crlf: u64,
+    last_byte: Option<u8>,
+    sample: Vec<Character>,
+    character: Span,
+    split: Span,
+    times: Option<(Time, Time)>,
+    burst: Option<(Time, u64)>,
+    bursts: u64,
+    lengths: Kept,
+    silences: Kept,
+    distances: Kept,
+}
+
+/// How values spread.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Spread {
+    /// How many there were.
+    pub count: u64,
+    /// The least.
+    pub least: i64,
+    /// As many are less as are more.
+    pub median: i64,
+    /// The most.
+    pub most: i64,
+    /// The one that came most often, with how many per cent of them it was.
+    pub commonest: (i64, u8),
+    /// Per cent of them that are within a tenth of the median.
+    pub steady: u8,
+}
+
+impl Survey {
+    /// Counts a line whose characters last so long (0 if that is not known). A silence of `split` ends a burst; without it, one of
+    /// ten characters, and of four milliseconds at least.
+    pub fn new(character: Span, split: Option<Span>) -> Survey {
+        let usual = SHORTEST_SILENCE.nanoseconds().max(character.nanoseconds() * 10);
+        Survey {
+            bytes: 0,
+            chunks: 0,
+            counts: Box::new([[0; 256]; 4]),
+            parity_faults: 0,
+            framing_faults: 0,
+            breaks: 0,
+            losses: 0,
+            crlf: 0,
+            last_byte: None,
+            sample: Vec::new(),
+            character,
+            split: split.unwrap_or(Span::from_nanoseconds(usual)),
+            times: None,
+            burst: None,
+            bursts: 0,
+            lengths: Kept::default(),
+            silences: Kept::default(),
+            distances: Kept::default(),
+        }
+    }
+
+    /// Counts a chunk.
+    pub fn chunk(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
+        self.count(bytes);
+        for fault in faults {
+            match fault.kind {
+                FaultKind::Parity => self.parity_faults += 1,
+                FaultKind::Framing => self.framing_faults += 1,
+                FaultKind::Break => self.breaks += 1,
+            }
+        }
+        self.keep(bytes, faults);
+        self.chunks += 1;
+        if let Some(time) = time {
+            self.arrive(time, bytes.len() as u64);
+        }
+    }
+
+    /// Counts a loss. A burst does not go on across it.
+    pub fn loss(&mut self, _why: Loss) {
+        self.losses += 1;
+        self.end_burst();
+        self.burst = None;
+    }
+
+    fn count(&mut self, bytes: &[u8]) {
+        self.bytes += bytes.len() as u64;
+        // Four tables: a byte that comes twice in a row does not wait for its own count.
+        let mut four = bytes.chunks_exact(4);
+        for group in &mut four {
+            for (table, &byte) in self.counts.iter_mut().zip(group) {
+                table[usize::from(byte)] += 1;
+            }
+        }
+        four.remainder().iter().for_each(|&byte| self.counts[0][usize::from(byte)] += 1);
+        for at in memchr::memchr_iter(b'\n', bytes) {
+            let before = if at == 0 { self.last_byte } else { Some(bytes[at - 1]) };
+            self.crlf += u64::from(before == Some(b'\r'));
+        }
+        self.last_byte = bytes.last().copied().or(self.last_byte);
+    }
+
+    fn keep(&mut self, bytes: &[u8], faults: &[Fault]) {
+        let room = SAMPLE - self.sample.len();
+        if room > 0 {
+            self.sample.extend(characters(bytes, faults).take(room));
+        }
+    }
+
+    fn arrive(&mut self, time: Time, length: u64) {
+        let last = self.times.map(|(_, last)| last);
+        self.times = Some(self.times.map_or((time, time), |(first, _)| (first, time)));
+        // The first of these characters began to come so long ago.
+        let own = self.character.nanoseconds().saturating_mul(length as i64);
+        let silence = last.map(|last| time.since(last).nanoseconds() - own);
+        match (&mut self.burst, silence) {
+            (Some((_, bytes)), Some(silence)) if silence < self.split.nanoseconds() => *bytes += length,
+            (_, silence) => {
+                if let Some(silence) = silence.filter(|_| self.burst.is_some()) {
+                    self.silences.add(silence);
+                }
+                let begin = time.after(Span::from_nanoseconds(-own));
+                if let Some((before, _)) = self.burst {
+                    self.distances.add(begin.since(before).nanoseconds());
+                }
+                self.end_burst();
+                self.burst = Some((begin, length));
+                self.bursts += 1;
+            }
+        }
+    }
+
+    fn end_burst(&mut self) {
+        if let Some((_, bytes)) = self.burst {
+            self.lengths.add(bytes as i64);
+        }
+    }
+
+    /// Bytes in all.
+    pub fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
+    /// How often each byte came.
+    pub fn counts(&self) -> [u64; 256] {
+        core::array::from_fn(|byte| self.counts.iter().map(|table| table[byte]).sum())
+    }
+
+    /// Faults: wrong parity, wrong stop bit, breaks.
+    pub fn faults(&self) -> (u64, u64, u64) {
+        (self.parity_faults, self.framing_faults, self.breaks)
+    }
+
+    /// Places where bytes are missing.
+    pub fn losses(&self) -> u64 {
+        self.losses
+    }
+
+    /// Line ends: CR LF, LF without CR, CR without LF.
+    pub fn line_ends(&self) -> (u64, u64, u64) {
+        let counts = self.counts();
+        let count = |byte: u8| counts[usize::from(byte)];
+        (self.crlf, count(b'\n') - self.crlf, count(b'\r').saturating_sub(self.crlf))
+    }
+
+    /// When the first and the last bytes came.
+    pub fn times(&self) -> Option<(Time, Time)> {
+        self.times
+    }
+
+    /// How long bursts are, in bytes. The last may go on.
+    pub fn bursts(&self) -> Option<Spread> {
+        let mut lengths = self.lengths.clone();
+        if let Some((_, bytes)) = self.burst {
+            lengths.add(bytes as i64);
+        }
+        lengths.spread()
+    }
+
+    /// How long silences between bursts are, in nanoseconds.
+    pub fn silences(&self) -> Option<Spread> {
+        self.silences.spread()
+    }
+
+    /// How far apart bursts begin, in nanoseconds.
+    pub fn distances(&self) -> Option<Spread> {
+        self.distances.spread()
+    }
+
+    /// A silence of this length ends a burst.
+    pub fn split(&self) -> Span {
+        self.split
+    }
+
+    /// A distance at which bytes repeat, of those that came first.
+    pub fn period(&self) -> Option<Period> {
+        let bytes: Vec<u8> = self.sample.iter().map(|character| character.byte).collect();
+        period(&bytes)
+    }
+
+    /// The first characters.
+    pub fn sample(&self) -> &[Character] {
+        &self.sample
+    }
+}
+
+/// Values of which some are kept: all at first, then every second, and so on.
+#[derive(Clone)]
+struct Kept {
+    count: u64,
+    least: i64,
+    most: i64,
+    every: u64,
+    values: Vec<i64>,
+}
+
+impl Default for Kept {
+    fn default() -> Kept {
+        Kept { count: 0, least: i64::MAX, most: i64::MIN, every: 1, values: Vec::new() }
+    }
+}
+
+impl Kept {
+    fn add(&mut self, value: i64) {
+        self.least = self.least.min(value);
+        self.most = self.most.max(value);
+        if self.count.is_multiple_of(self.every) {
+            if self.values.len() == KEPT {
+                let mut index = 0;
+                self.values.retain(|_| {
+                    index += 1;
+                    index % 2 == 1
+                });
+                self.every *= 2;
+            }
+            if self.count.is_multiple_of(self.every) {
+                self.values.push(value);
+            }
+        }
+        self.count += 1;
+    }
+
+    fn spread(&self) -> Option<Spread> {
+        let mut sorted = self.values.clone();
+        sorted.sort_unstable();
+        let median = *sorted.get(sorted.len() / 2)?;
+        let (mut commonest, mut times, mut from) = (median, 0, 0);
+        for (at, value) in sorted.iter().enumerate() {
+            if *value != sorted[from] {
+                from = at;
+            }
+            if at - from + 1 > times {
+                (commonest, times) = (*value, at - from + 1);
+            }
+        }
+        let near = sorted.iter().filter(|value| (**value - median).abs() * 10 <= median.abs()).count();
+        let percent = |part: usize| (part * 100 / sorted.len()) as u8;
+        Some(Spread {
+            count: self.count,
+            least: self.least,
+            median,
+            most: self.most,
+            commonest: (commonest, percent(times)),
+            steady: percent(near),
+        })
+    }
+}
