@@ -67,6 +67,7 @@ fn simulate(arguments: &Simulate, voice: &Voice) -> Result<Ending, String> {
 
 /// A device on its terminal and its socket.
 struct Simulated {
+    device: Device,
     line: LiveLine,
     settings: Settings,
     /// Speed of the listener on the terminal.
@@ -98,6 +99,7 @@ impl Simulated {
         let server = arguments.tcp.map(|address| listen(address, index)).transpose()?;
         let vanishes = arguments.fault.contains(&LineFault::Vanish).then_some(STAYS);
         Ok(Simulated {
+            device,
             line: line(),
             settings,
             speed: settings.baud,
@@ -114,7 +116,7 @@ impl Simulated {
     }
 
     fn announce(&self, voice: &Voice) {
-        let name = self.line.device().name();
+        let name = self.device.name();
         let settings = settings_text(self.settings);
         let listener = self.terminal.as_ref().map(|terminal| terminal.listener().display().to_string());
         let listener = listener.unwrap_or_default();
@@ -159,7 +161,7 @@ impl Simulated {
     /// A port that is to vanish does so, and comes back under another number but with its lasting name.
     fn come_and_go(&mut self, now: Duration, voice: &Voice) -> Result<(), String> {
         let Some(when) = self.vanishes.filter(|when| now >= *when) else { return Ok(()) };
-        let name = self.line.device().name();
+        let name = self.device.name();
         match self.terminal.take() {
             Some(mut terminal) => {
                 self.received += terminal.received();
@@ -198,7 +200,7 @@ impl Simulated {
             received += terminal.received();
             dropped += terminal.dropped();
         }
-        let name = self.line.device().name();
+        let name = self.device.name();
         let sent = self.line.sent();
         let unread = if dropped > 0 { format!(", {} not read in time", grouped(dropped)) } else { String::new() };
         let text = format!("{name}: {} sent, {} received{unread}", plural(sent, "byte"), grouped(received));

@@ -283,9 +283,11 @@ impl Search<'_> {
         let mut reach = 2.5;
         if let Some(index) = self.heard.iter().position(|heard| heard.serial.baud == first.baud) {
             let times = self.found.tried.iter().filter(|tried| tried.serial == plain(first.baud)).count();
-            // Only text is worth waiting for: of a line that is much faster, little is heard.
-            let text = reread(&self.heard[index]).1.text;
-            if self.heard[index].characters.len() < ENOUGH && times < 3 && text > 0.5 {
+            // It is worth waiting for more if this sounds like text, and something else than the order of the speeds speaks for this one: of
+            // a line that is much faster, little is ever heard.
+            let few = self.heard[index].characters.len() < ENOUGH && times < 3;
+            let judged = self.heard.iter().any(|heard| heard.characters.len() >= 16);
+            if few && judged && sounds_like_text(&self.heard[index]) {
                 return Some(first.baud);
             }
             let points = self.points(index, &likely);
@@ -353,14 +355,13 @@ impl Search<'_> {
     ) -> Result<(), EarError<E::Error>> {
         let heard = self.heard[best].clone();
         let likely = self.likely();
-        if self.points(best, &likely) < GOOD / 2.0 {
+        // An inverted line cannot be set right, only be wired right.
+        let mut distance =
+            |inverted| self.speeds.distance(&heard.characters, Ratio::new(1, 1), inverted, heard.faults).unwrap_or(9.0);
+        let (right, inverted) = (distance(false), distance(true));
+        self.found.inverted = inverted < 1.6 && right > inverted + 0.7;
+        if self.found.inverted || self.points(best, &likely) < GOOD / 2.0 {
             self.found.unsure = true;
-            let ratio = Ratio::new(1, 1);
-            let distance = |search: &mut Search<'_>, inverted| {
-                search.speeds.distance(&heard.characters, ratio, inverted, heard.faults)
-            };
-            let inverted = distance(self, true);
-            self.found.inverted = inverted.is_some_and(|inverted| inverted < 1.3);
             return Ok(());
         }
         self.found.unsure |= self.points(best, &likely) < GOOD;
@@ -404,6 +405,12 @@ impl Search<'_> {
         self.found.tried.push(tried);
         Ok(heard)
     }
+}
+
+/// Whether most of it is text, whatever the eighth bit is.
+fn sounds_like_text(heard: &Heard) -> bool {
+    let seven = Heard { serial: Serial { data_bits: 7, ..heard.serial }, ..heard.clone() };
+    score(&seven).text > 0.6
 }
 
 /// The evidence in what was heard, read with the character format that explains it best.

@@ -26,6 +26,17 @@ impl LiveFaults {
     }
 }
 
+/// A device that somebody else has made up.
+struct Saying<F>(F);
+
+impl<F: FnMut(u32) -> Vec<(i64, Vec<u8>)>> Model for Saying<F> {
+    fn second(&mut self, _rng: &mut Rng, second: u32) -> Vec<Message> {
+        let begin = BEGIN + i64::from(second) * 1_000_000_000;
+        let message = |(time, bytes)| Message { time: begin + time, bytes, says: None, line_end: 0, fragile: false };
+        (self.0)(second).into_iter().map(message).collect()
+    }
+}
+
 /// How long a break is, in nanoseconds.
 const BREAK: i64 = 40_000_000;
 
@@ -41,7 +52,6 @@ const BREAK: i64 = 40_000_000;
 /// assert!(text.starts_with(b"Brake test "));
 /// ```
 pub struct LiveLine {
-    device: Device,
     model: Box<dyn Model + Send>,
     rng: Rng,
     faults: LiveFaults,
@@ -67,7 +77,6 @@ impl LiveLine {
         let mut rng = Rng::with_seed(seed);
         let transmitter = Transmitter::new(settings);
         LiveLine {
-            device,
             model: device.model(&mut rng),
             rng,
             faults,
@@ -83,9 +92,12 @@ impl LiveLine {
         }
     }
 
-    /// The device.
-    pub fn device(&self) -> Device {
-        self.device
+    /// The line of another device than those of the demo site: `say` gives the messages of each second, with the nanoseconds from the
+    /// second's begin on at which they are sent, in order.
+    pub fn saying(settings: Settings, say: impl FnMut(u32) -> Vec<(i64, Vec<u8>)> + Send + 'static) -> LiveLine {
+        let mut line = LiveLine::with_settings(Device::WindMast, settings, 0, LiveFaults::none());
+        line.model = Box::new(Saying(say));
+        line
     }
 
     /// Bytes sent so far.

@@ -65,7 +65,7 @@ fn tried_text(tried: &Tried) -> String {
     }
     let (explained, share) = tried.explained;
     let note = match explained != tried.serial && share > 0.85 {
-        true => format!("  as {}{}1 would be heard", explained.data_bits, explained.parity.letter()),
+        true => format!("  read as {}{}1", explained.data_bits, explained.parity.letter()),
         false => String::new(),
     };
     format!(

@@ -112,8 +112,11 @@ impl Counted {
         }
         let mut often: Vec<usize> = (0..256).filter(|byte| counts[*byte] > 0).collect();
         often.sort_by_key(|byte| std::cmp::Reverse(counts[*byte]));
-        let often: Vec<String> =
-            often.iter().take(5).map(|byte| format!("{} {:.0} %", name(*byte as u8, share(text) > 70.0), share(counts[*byte]))).collect();
+        let often: Vec<String> = often
+            .iter()
+            .take(5)
+            .map(|byte| format!("{} {:.0} %", name(*byte as u8, share(text) > 70.0), share(counts[*byte])))
+            .collect();
         format!("{words}; most often {}", often.join(", "))
     }
 
@@ -183,19 +186,18 @@ fn spread_json(spread: Spread) -> Value {
 pub(crate) fn clue_text(clue: &Clue, serial: Option<Serial>) -> String {
     let percent = |share: f64| format!("{:.0} %", share * 100.0);
     match clue {
-        Clue::Speed { ratio } => match serial {
-            Some(serial) => {
-                let speed = u64::from(serial.baud) * u64::from(ratio.sender) / u64::from(ratio.receiver);
-                format!(
-                    "this looks like a line of {} bits per second that was listened to at {}",
-                    grouped(speed),
-                    grouped(serial.baud.into())
-                )
-            }
-            None => {
-                format!("this looks like the wrong speed: the line's is {} of the one that was set", ratio_text(*ratio))
-            }
-        },
+        Clue::Speed { ratio, sure } => {
+            let looks = if *sure { "looks like" } else { "may be" };
+            let of = ratio_text(*ratio);
+            let Some(serial) = serial else {
+                return format!("this {looks} the wrong speed: the line's is {of} the one that was set");
+            };
+            let speed = u64::from(serial.baud) * u64::from(ratio.sender) / u64::from(ratio.receiver);
+            format!(
+                "this {looks} a line of {speed} bits per second ({of} the {} that it was listened to with)",
+                serial.baud
+            )
+        }
         Clue::Inverted => {
             "this looks like an inverted line: high and low are exchanged (a missing or superfluous level converter)"
                 .to_owned()
@@ -225,8 +227,8 @@ pub(crate) fn clue_text(clue: &Clue, serial: Option<Serial>) -> String {
 fn ratio_text(ratio: Ratio) -> String {
     match (ratio.sender, ratio.receiver) {
         (times, 1) => format!("{times} times"),
-        (1, 2) => "half".to_owned(),
-        (one, parts) => format!("{one}/{parts}"),
+        (1, 2) => "half of".to_owned(),
+        (parts, of) => format!("{parts}/{of} of"),
     }
 }
 

@@ -340,11 +340,10 @@ fn instant(text: &str) -> Option<Stamp> {
     if let Ok(time) = text.parse::<Timestamp>() {
         return nanoseconds(time);
     }
-    if text.len() > 10 && text.is_char_boundary(10) {
-        if let (Ok(date), Ok(time)) = (text[..10].parse::<Date>(), text.get(11..)?.parse::<Clock>()) {
+    if text.len() > 10 && text.is_char_boundary(10)
+        && let (Ok(date), Ok(time)) = (text[..10].parse::<Date>(), text.get(11..)?.parse::<Clock>()) {
             return nanoseconds(Offset::UTC.to_timestamp(DateTime::from_parts(date, time)).ok()?);
         }
-    }
     if text.contains(':') {
         let time: Clock = text.trim_end_matches(':').parse().ok()?;
         let seconds = i64::from(time.hour()) * 3_600 + i64::from(time.minute()) * 60 + i64::from(time.second());

@@ -5,3 +5,4 @@ mod outputs;
 mod pieces;
 mod pumping;
 mod searching;
+mod simulated_ear;

@@ -1,129 +1,118 @@
-//! The search for line settings, on simulated lines in simulated time.
+//! The search for line settings, and the signs of wrong ones, on simulated lines in simulated time.
 
-use usus::format::Serial;
-use usus::survey::Character;
-use usus::{FaultKind, Span};
-use usus_io::{Ear, EarError, Found, Listened, SearchOptions, search};
-use usus_sim::{Device, LiveFaults, LiveLine, Settings, WireFault};
+use usus::Span;
+use usus::format::{Parity, Serial};
+use usus::survey::{Clue, Heard, Ratio, Speeds, clues};
+use usus_io::{Ear, Found, SearchOptions, search};
+use usus_sim::{Device, LiveFaults, LiveLine, Settings};
 
-/// A listener on a simulated line, whose time passes as fast as it can.
-struct SimulatedEar {
-    line: LiveLine,
-    now: i64,
-    /// Whether its receiver tells faults; a pseudo-terminal does not, and keeps the character format of the device.
-    faults: bool,
-    device: Settings,
+use crate::simulated_ear::SimulatedEar;
+
+fn ear(device: Device, settings: Settings, faults: bool) -> SimulatedEar {
+    let line = LiveLine::with_settings(device, settings, 1, LiveFaults::none());
+    SimulatedEar::new(line, settings, 1, faults)
 }
 
-impl SimulatedEar {
-    fn new(device: Device, settings: Settings, seed: u64, faults: bool) -> SimulatedEar {
-        let line = LiveLine::with_settings(device, settings, seed, LiveFaults::none());
-        SimulatedEar { line, now: 3_370_000_000 + seed as i64 * 17_000_000, faults, device: settings }
-    }
-}
-
-impl Ear for SimulatedEar {
-    type Error = std::convert::Infallible;
-
-    fn listen(
-        &mut self,
-        serial: Serial,
-        wanted: usize,
-        within: Span,
-        patience: Span,
-    ) -> Result<Listened, EarError<Self::Error>> {
-        let mut settings = Settings::parse(&serial.to_string()).unwrap();
-        settings.inverted = false;
-        if !self.faults {
-            settings = Settings { baud: serial.baud, ..self.device };
-        }
-        let begun = self.now;
-        // Setting a port takes a moment.
-        self.now += 5_000_000;
-        self.line.listen(self.now, settings);
-        let (mut characters, mut first) = (Vec::new(), None);
-        let faults = self.faults;
-        while characters.len() < wanted
-            && first.map_or(self.now - begun < patience.nanoseconds(), |first| self.now - first < within.nanoseconds())
-        {
-            self.now += 4_000_000;
-            self.line.advance(self.now, &mut |received| {
-                let fault = received.fault.filter(|_| faults).map(|fault| match fault {
-                    WireFault::Parity => FaultKind::Parity,
-                    WireFault::Framing => FaultKind::Framing,
-                    WireFault::Break => FaultKind::Break,
-                });
-                characters.push(Character { byte: received.byte, fault });
-            });
-            if !characters.is_empty() && first.is_none() {
-                first = Some(self.now);
-            }
-        }
-        let took = Span::from_nanoseconds(self.now - begun);
-        Ok(Listened { characters, faults, took })
-    }
-}
-
-const SPEEDS: [u32; 10] = [1_200, 2_400, 4_800, 9_600, 14_400, 19_200, 38_400, 57_600, 115_200, 230_400];
-const FORMATS: [&str; 6] = ["8N1", "8N2", "8E1", "8O1", "7E1", "7O1"];
-
-fn seek(device: Device, settings: &str, seed: u64, faults: bool) -> Found {
-    let mut ear = SimulatedEar::new(device, Settings::parse(settings).unwrap(), seed, faults);
+fn seek(device: Device, settings: &str, faults: bool) -> Found {
+    let mut ear = ear(device, Settings::parse(settings).unwrap(), faults);
     let Ok(found) = search(&mut ear, &SearchOptions::default(), &mut |_| {});
     found
 }
 
-/// Whether bytes are read right with what was found. Two stop bits are heard as one is.
-fn is_right(found: &Found, settings: &str) -> bool {
-    let wanted = Serial::parse(&settings.replace("8N2", "8N1")).unwrap();
-    found.settings == Some(wanted)
+/// Nearly all settings are found; at 9600 within 20 seconds of listening.
+#[test]
+fn settings_are_found() {
+    let (mut all, mut right) = (0, 0);
+    for device in Device::ALL {
+        for baud in [4_800, 9_600, 57_600] {
+            for format in ["8N1", "8E1", "8O1", "7E1", "7O1"] {
+                if format.starts_with('7') && !matches!(device, Device::WindMast | Device::BrakeTester) {
+                    continue;
+                }
+                let settings = format!("{baud} {format}");
+                let found = seek(device, &settings, true);
+                all += 1;
+                right += usize::from(found.settings == Serial::parse(&settings));
+                assert!(
+                    baud != 9_600 || found.took < Span::from_nanoseconds(20_000_000_000),
+                    "{settings}: {:?}",
+                    found.took
+                );
+                assert!(!found.tried.is_empty() && found.speeds.len() > 10);
+            }
+        }
+    }
+    assert!(right * 100 >= all * 95, "{right} of {all}");
+}
+
+/// Without faults told, as on a pseudo-terminal, speeds are found from the contents alone.
+#[test]
+fn speeds_are_found_without_faults() {
+    for device in Device::ALL {
+        for baud in [2_400, 19_200, 115_200] {
+            let settings = format!("{baud} 8N1");
+            assert_eq!(
+                seek(device, &settings, false).settings,
+                Serial::parse(&settings),
+                "{} {settings}",
+                device.name()
+            );
+        }
+    }
 }
 
 #[test]
-fn measure() {
-    for faults in [true, false] {
-        let (mut all, mut right, mut longest) = (0, 0, 0.0f64);
-        for device in Device::ALL {
-            for baud in SPEEDS {
-                for format in FORMATS {
-                    if (format.starts_with('7') && !matches!(device, Device::WindMast | Device::BrakeTester))
-                        || (!faults && format != "8N1")
-                    {
-                        continue;
-                    }
-                    let settings = format!("{baud} {format}");
-                    let found = seek(device, &settings, 1, faults);
-                    all += 1;
-                    let took = found.took.nanoseconds() as f64 / 1e9;
-                    longest = longest.max(took);
-                    if is_right(&found, &settings) {
-                        right += 1;
-                    }
-                    if !is_right(&found, &settings) || took > 15.0 {
-                        let tried: Vec<String> = found
-                            .tried
-                            .iter()
-                            .map(|tried| {
-                                format!(
-                                    "{}:{}:{:.0}/{:.2}",
-                                    tried.serial, tried.score.characters, tried.score.points, tried.score.sound
-                                )
-                            })
-                            .collect();
-                        println!(
-                            "{} {settings} faults {faults}: {:?} {took:.1} s; {}; {:?}",
-                            device.name(),
-                            found.settings.map(|found| found.to_string()),
-                            tried.join(", "),
-                            &found.speeds[..3.min(found.speeds.len())]
-                                .iter()
-                                .map(|l| (l.baud, (l.distance * 100.0) as i32))
-                                .collect::<Vec<_>>()
-                        );
-                    }
-                }
+fn a_silent_line_and_an_inverted_one_are_told() {
+    let settings = Settings::plain(9_600);
+    let silent = LiveLine::saying(settings, |_| Vec::new());
+    let Ok(found) = search(&mut SimulatedEar::new(silent, settings, 1, true), &SearchOptions::default(), &mut |_| {});
+    assert_eq!((found.settings, found.tried.len()), (None, 1));
+    let inverted = Settings { inverted: true, ..settings };
+    let Ok(found) = search(&mut ear(Device::WindMast, inverted, true), &SearchOptions::default(), &mut |_| {});
+    assert!(found.inverted && found.settings.is_none(), "{:?}", found.settings);
+}
+
+/// What is told of a thousand characters that were heard at 28800 8N1.
+fn told(device: Device, settings: Settings, faults: bool) -> Vec<Clue> {
+    let serial = Serial::parse("28800 8N1").unwrap();
+    let long = Span::from_nanoseconds(30_000_000_000);
+    let Ok(listened) = ear(device, settings, faults).listen(serial, 1_000, long, long) else {
+        panic!("it cannot fail")
+    };
+    clues(&Heard { serial, characters: listened.characters, faults }, &mut Speeds::new())
+}
+
+#[test]
+fn a_recording_with_the_wrong_settings_looks_like_it() {
+    let plain = |baud| Settings::plain(baud);
+    for device in Device::ALL {
+        for faults in [true, false] {
+            assert_eq!(told(device, plain(28_800), faults), [], "{} at the right speed", device.name());
+        }
+        // A line that is slower than the receiver by a whole number is told with and without faults.
+        for parts in [2, 3, 4, 8] {
+            for faults in [true, false] {
+                let expected = Clue::Speed { ratio: Ratio::new(1, parts), sure: true };
+                let told = told(device, plain(28_800 / parts), faults);
+                assert!(told.contains(&expected), "{} 1/{parts}: {told:?}", device.name());
             }
         }
-        println!("faults {faults}: {right} of {all}, longest {longest:.1} s");
+        // At any wrong speed at least something is said where faults are told.
+        for (sender, receiver) in [(3, 4), (4, 3), (3, 2), (2, 1), (4, 1)] {
+            assert!(
+                !told(device, plain(28_800 * sender / receiver), true).is_empty(),
+                "{} {sender}/{receiver}",
+                device.name()
+            );
+        }
     }
+    let seven = Settings::parse("28800 7E1").unwrap();
+    let clues = told(Device::BrakeTester, seven, true);
+    assert!(matches!(clues[..], [Clue::SevenBits { parity: Parity::Even, .. }]), "{clues:?}");
+    let odd = Settings::parse("28800 8O1").unwrap();
+    let clues = told(Device::RopeTension, odd, true);
+    assert!(matches!(clues[..], [Clue::EightBitsAndParity { parity: Parity::Odd, .. }]), "{clues:?}");
+    let inverted = Settings { inverted: true, ..plain(28_800) };
+    assert!(told(Device::WindMast, inverted, true).contains(&Clue::Inverted));
+    assert!(told(Device::WindMast, inverted, false).contains(&Clue::Inverted));
 }

@@ -16,6 +16,8 @@ pub enum Clue {
     Speed {
         /// The ratio.
         ratio: Ratio,
+        /// Whether it fits well; else it fits best of all that were tried.
+        sure: bool,
     },
     /// It looks like an inverted line: high and low are exchanged.
     Inverted,
@@ -88,7 +90,8 @@ pub fn clues(heard: &Heard, speeds: &mut Speeds) -> Vec<Clue> {
     }
     let as_eight = heard.serial.data_bits == 8 && heard.serial.parity == Parity::None;
     let (likeliest, explained): (Serial, f64) = other_formats(heard)[0];
-    if as_eight && explained > 0.97 {
+    let distinct = (0..=255).filter(|byte| characters.iter().any(|character| character.byte == *byte)).count();
+    if as_eight && explained > 0.97 && distinct >= 12 {
         match (likeliest.data_bits, likeliest.parity) {
             (8, Parity::None) => {}
             (8, parity) if no_stop > 0.1 => {
@@ -119,11 +122,15 @@ pub fn clues(heard: &Heard, speeds: &mut Speeds) -> Vec<Clue> {
         return clues;
     };
     // It must be near to what would be heard, and clearly nearer than to what any data sent at the right speed is.
-    let plain = |distance: f64| distance < 1.3 && right > distance + 0.7;
+    // Where stop bits are missing, something is wrong, and less is needed to say what.
+    let plain = |distance: f64| match no_stop > 0.1 {
+        true => distance < 2.2 && right > distance + 0.3,
+        false => distance < 1.3 && right > distance + 0.7,
+    };
     if inverted < other && plain(inverted) {
         clues.push(Clue::Inverted);
     } else if plain(other) {
-        clues.push(Clue::Speed { ratio });
+        clues.push(Clue::Speed { ratio, sure: other < 1.3 });
     }
     clues
 }

@@ -80,7 +80,7 @@ pub fn other_formats(heard: &Heard) -> Vec<(Serial, f64)> {
         })
         .collect();
     // Of formats that explain the same, the one that says most stands first already.
-    explained.sort_by(|(_, one), (_, other)| rounded(*other).cmp(&rounded(*one)));
+    explained.sort_by_key(|(_, share)| core::cmp::Reverse(rounded(*share)));
     explained
 }
 
@@ -104,6 +104,12 @@ fn explains(serial: Serial, heard: &Heard) -> f64 {
             _ => stopped,
         }
     };
+    // A line of half the speed doubles each bit; the last of them, taken for the stop bit, then always is what even parity would be.
+    let doubled = |byte: u8| byte & 1 == 0 && (byte >> 1 ^ byte >> 2) & 0b1_0101 == 0;
+    let halves = heard.characters.iter().filter(|character| doubled(character.byte)).count();
+    if serial.data_bits == 8 && serial.parity == Parity::Even && halves * 2 > heard.characters.len() {
+        return 0.0;
+    }
     let missing = heard.characters.iter().filter(|character| character.fault.is_some()).count();
     if serial.data_bits == 8 && serial.parity != Parity::None && missing * 20 < heard.characters.len() {
         // A parity bit is 0 now and then.
