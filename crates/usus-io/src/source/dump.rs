@@ -230,8 +230,10 @@ impl<R: Read> DumpReader<R> {
         while self.bytes.len() < most {
             let (begin, end) = word(&self.text, at);
             let digits = &self.text[begin..end];
-            // What stands beside the bytes is set off by a wide gap or a bar.
-            let set_off = more && !self.bytes.is_empty() && begin - at > 2;
+            // What stands beside the bytes is set off by a wide gap or a bar. A gap of two also parts the halves of a row.
+            let gap = begin - at;
+            let halves = most == usize::MAX || self.bytes.len() * 2 == most;
+            let set_off = more && !self.bytes.is_empty() && (gap > 2 || (gap == 2 && !halves));
             if digits.is_empty() || set_off || (more && digits[0] == b'|') {
                 break;
             }
@@ -340,10 +342,12 @@ fn instant(text: &str) -> Option<Stamp> {
     if let Ok(time) = text.parse::<Timestamp>() {
         return nanoseconds(time);
     }
-    if text.len() > 10 && text.is_char_boundary(10)
-        && let (Ok(date), Ok(time)) = (text[..10].parse::<Date>(), text.get(11..)?.parse::<Clock>()) {
-            return nanoseconds(Offset::UTC.to_timestamp(DateTime::from_parts(date, time)).ok()?);
-        }
+    if text.len() > 10
+        && text.is_char_boundary(10)
+        && let (Ok(date), Ok(time)) = (text[..10].parse::<Date>(), text.get(11..)?.parse::<Clock>())
+    {
+        return nanoseconds(Offset::UTC.to_timestamp(DateTime::from_parts(date, time)).ok()?);
+    }
     if text.contains(':') {
         let time: Clock = text.trim_end_matches(':').parse().ok()?;
         let seconds = i64::from(time.hour()) * 3_600 + i64::from(time.minute()) * 60 + i64::from(time.second());

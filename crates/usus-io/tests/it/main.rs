@@ -3,6 +3,8 @@
 mod captures;
 mod outputs;
 mod pieces;
+mod ports;
 mod pumping;
 mod searching;
 mod simulated_ear;
+mod sources;
