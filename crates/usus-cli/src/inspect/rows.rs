@@ -24,14 +24,14 @@ pub(crate) struct Rows {
     lines: Vec<Line>,
     /// The line that is in the middle of a row.
     speaking: Option<usize>,
-    last_time: Option<Time>,
+    /// When anything last came, on whichever line.
+    last: Option<Time>,
 }
 
 struct Line {
     name: String,
     serial: Serial,
     offset: u64,
-    last: Option<Time>,
     row: Row,
 }
 
@@ -52,7 +52,7 @@ const USUAL: Serial = Serial { baud: 9_600, data_bits: 8, parity: usus::format::
 
 impl Rows {
     pub(crate) fn new(look: Look) -> Rows {
-        Rows { look, lines: Vec::new(), speaking: None, last_time: None }
+        Rows { look, lines: Vec::new(), speaking: None, last: None }
     }
 
     /// Adds a line; returns the head of the rows from here on.
@@ -60,7 +60,7 @@ impl Rows {
         self.end_row(out);
         let name = if name.is_empty() { format!("line {}", self.lines.len()) } else { name.to_owned() };
         let serial = serial.unwrap_or(USUAL);
-        self.lines.push(Line { name, serial, offset: start, last: None, row: Row::default() });
+        self.lines.push(Line { name, serial, offset: start, row: Row::default() });
         if self.lines.len() > 1 {
             *out += &self.head();
         }
@@ -99,8 +99,8 @@ impl Rows {
         }
         let Some(state) = self.lines.get_mut(line) else { return };
         let own = state.serial.character().nanoseconds().saturating_mul(bytes.len() as i64);
-        let last = state.last;
-        state.last = time.or(last);
+        let last = self.last;
+        self.last = time.or(last);
         let silence =
             time.zip(last).map(|(time, last)| Span::from_nanoseconds((time.since(last).nanoseconds() - own).max(0)));
         if self.look.split.zip(silence).is_some_and(|(split, silence)| silence >= split) {
@@ -159,7 +159,8 @@ impl Rows {
         let before = if self.lines.len() > 1 { index * column } else { 0 };
         text += &" ".repeat(before);
         let serial = self.lines[index].serial;
-        let views = self.look.views.iter().map(|view| self.padded(&shown(&row.bytes, *view, serial), *view));
+        let alone = self.look.views == [View::Text];
+        let views = self.look.views.iter().map(|view| self.padded(&shown(&row.bytes, *view, alone, serial), *view));
         text += &views.collect::<Vec<_>>().join("  ");
         if !row.faults.is_empty() {
             text += &format!("  {}", faults_text(&row.faults));
@@ -167,7 +168,6 @@ impl Rows {
         text.truncate(text.trim_end().len());
         *out += &text;
         out.push('\n');
-        self.last_time = row.time.or(self.last_time);
     }
 
     fn row_width(&self) -> usize {
@@ -215,10 +215,11 @@ fn view_name(view: View) -> &'static str {
 }
 
 /// Bytes in a view.
-fn shown(bytes: &[u8], view: View, serial: Serial) -> String {
+fn shown(bytes: &[u8], view: View, alone: bool, serial: Serial) -> String {
     let joined = |each: &dyn Fn(&u8) -> String, between: &str| bytes.iter().map(each).collect::<Vec<_>>().join(between);
     match view {
-        View::Text => bytes.iter().map(|byte| character_name(*byte)).collect(),
+        View::Text if alone => bytes.iter().map(|byte| character_name(*byte)).collect(),
+        View::Text => bytes.iter().map(|byte| character_picture(*byte)).collect(),
         View::Hex => joined(&|byte| format!("{byte:02X}"), " "),
         View::Decimal => joined(&|byte| format!("{byte:>3}"), " "),
         View::Binary => joined(&|byte| format!("{byte:08b}"), " "),
@@ -239,6 +240,16 @@ pub(crate) fn character_name(byte: u8) -> String {
         b' '..=b'~' => char::from(byte).to_string(),
         127 => "‹DEL›".to_owned(),
         _ => format!("‹{byte:02X}›"),
+    }
+}
+
+/// A byte as one character, to stand beside others: itself, the picture that Unicode has for a control character, or a point.
+fn character_picture(byte: u8) -> char {
+    match byte {
+        0..32 => char::from_u32(0x2400 + u32::from(byte)).unwrap_or('·'),
+        b' '..=b'~' => char::from(byte),
+        127 => '\u{2421}',
+        _ => '·',
     }
 }
 

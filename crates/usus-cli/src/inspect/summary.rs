@@ -158,6 +158,7 @@ impl Counted {
 fn name(byte: u8, as_text: bool) -> String {
     match (byte, as_text) {
         (b' ', true) => "space".to_owned(),
+        (b'!'..=b'~', true) => format!("`{}`", char::from(byte)),
         (0..128, true) => character_name(byte),
         _ => format!("{byte:02X}"),
     }

@@ -2,6 +2,8 @@
 
 mod cores;
 mod endings;
+mod line;
 mod run;
 mod said;
+mod site;
 mod truth;

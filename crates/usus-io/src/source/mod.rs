@@ -171,7 +171,10 @@ impl std::fmt::Display for Remark {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Remark::TimesBackwards { count, first } => {
-                write!(f, "{count} time stamps run backwards, the first in line {first}; the time before them was kept")
+                write!(
+                    f,
+                    "time stamps that run backwards: {count}, the first in line {first}; the time before them was kept"
+                )
             }
             Remark::TelnetCommands { bytes } => write!(f, "{bytes} bytes of telnet commands were taken out"),
             Remark::TooManySenders { limit, datagrams } => {

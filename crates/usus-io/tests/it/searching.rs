@@ -116,3 +116,35 @@ fn a_recording_with_the_wrong_settings_looks_like_it() {
     assert!(told(Device::WindMast, inverted, true).contains(&Clue::Inverted));
     assert!(told(Device::WindMast, inverted, false).contains(&Clue::Inverted));
 }
+
+/// Binary data of many sorts, recorded with the right settings but without faults: it must not look like the wrong speed.
+#[test]
+fn sound_binary_data_raises_no_alarm() {
+    let numbers = |count: u32, each: &dyn Fn(u32) -> Vec<u8>| (0..count).flat_map(each).collect::<Vec<u8>>();
+    let wave = |index: u32| (index as f32 * 0.05).sin() * 20.0 + 231.0;
+    let mut speeds = Speeds::new();
+    let mut rng = fastrand::Rng::with_seed(3);
+    let random: Vec<i16> = (0..500).map(|_| rng.i16(-300..300)).collect();
+    for (name, bytes) in [
+        ("16-bit samples", random.iter().flat_map(|sample| sample.to_be_bytes()).collect()),
+        ("floats, big end first", numbers(250, &|index| wave(index).to_be_bytes().to_vec())),
+        ("floats, little end first", numbers(250, &|index| wave(index).to_le_bytes().to_vec())),
+        ("counters", numbers(250, &|index| (index * 37 + 100_000).to_be_bytes().to_vec())),
+        ("decimal digits in pairs", numbers(900, &|index| vec![(index * 7 % 10) as u8 * 16 + (index * 3 % 10) as u8])),
+        (
+            "packets",
+            numbers(80, &|index| vec![0xAA, 0x55, 11, index as u8, 0, 1, 9, index as u8 % 7, 0x1F, 0x40, !index as u8]),
+        ),
+        (
+            "a start byte marked by its top bit",
+            numbers(300, &|index| vec![0x80 | (index >> 7) as u8, index as u8 & 0x7F, 0x20]),
+        ),
+        ("nothing but zeros", vec![0; 1_000]),
+        ("mostly ones", numbers(1_000, &|index| vec![if index % 7 == 0 { index as u8 } else { 0xFF }])),
+        ("a picture", std::fs::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/screenshots/check.png")).unwrap()),
+    ] {
+        let characters = bytes.into_iter().take(2_000).map(usus::survey::Character::sound).collect();
+        let heard = Heard { serial: Serial::parse("9600 8N1").unwrap(), characters, faults: false };
+        assert_eq!(clues(&heard, &mut speeds), [], "{name}");
+    }
+}

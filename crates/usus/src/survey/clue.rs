@@ -129,7 +129,7 @@ pub fn clues(heard: &Heard, speeds: &mut Speeds) -> Vec<Clue> {
     };
     if inverted < other && plain(inverted) {
         clues.push(Clue::Inverted);
-    } else if plain(other) {
+    } else if plain(other) && distinct >= 2 {
         clues.push(Clue::Speed { ratio, sure: other < 1.3 });
     }
     clues

@@ -71,8 +71,9 @@ pub struct Speeds {
 
 /// Characters that are sent for a model.
 const SENT: usize = 2_400;
-/// The character formats that are tried: these change what is heard at other speeds the most.
-const FORMATS: [(u8, Parity); 3] = [(8, Parity::None), (7, Parity::Even), (8, Parity::Even)];
+/// The character formats that are tried.
+const FORMATS: [(u8, Parity); 5] =
+    [(8, Parity::None), (7, Parity::Even), (7, Parity::Odd), (8, Parity::Even), (8, Parity::Odd)];
 
 impl Speeds {
     /// Without a model.
@@ -161,11 +162,11 @@ fn distribution(ratio: Ratio, sending: Sending, content: fn(&mut Chance) -> u8) 
         false => receive(&levels, ratio.value()),
     };
     // What was never heard in the trial is still possible, once in a while.
-    let floor = 0.02 / SYMBOLS as f32;
+    let floor = 0.003 / SYMBOLS as f32;
     let mut shares: Distribution =
         vec![floor; SYMBOLS].into_boxed_slice().try_into().unwrap_or_else(|_| Box::new([floor; SYMBOLS]));
     for character in &heard {
-        shares[symbol(*character)] += 0.98 / heard.len().max(1) as f32;
+        shares[symbol(*character)] += 0.997 / heard.len().max(1) as f32;
     }
     shares
 }
