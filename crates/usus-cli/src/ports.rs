@@ -127,3 +127,60 @@ fn json_row(port: &PortInfo) -> String {
     }
     text
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::fs;
+    use std::path::Path;
+    use usus_io::{Owner, System};
+
+    struct Made(tempfile::TempDir);
+
+    impl System for Made {
+        fn root(&self) -> &Path {
+            self.0.path()
+        }
+
+        fn owner(&self, _: &Path) -> Option<Owner> {
+            Some(Owner { group: 20, mode: 0o660 })
+        }
+
+        fn may_read(&self, _: &Path) -> bool {
+            false
+        }
+    }
+
+    /// An adapter whose maker wants to rule the terminal, and what is said about it.
+    #[test]
+    fn descriptors_of_adapters_are_shown_harmless() {
+        let made = Made(tempfile::tempdir().unwrap());
+        for (file, text) in [
+            ("sys/class/tty/ttyUSB0/device/x", ""),
+            ("sys/class/tty/ttyUSB0/device/idVendor", "1a2b"),
+            ("sys/class/tty/ttyUSB0/device/manufacturer", "Seil\u{1B}[31mwerk\u{202E}"),
+            ("sys/class/tty/ttyUSB0/device/serial", "SW\u{200B}4711"),
+            ("sys/class/tty/ttyUSB0/latency_timer", "16"),
+            ("etc/group", "dialout:x:20:"),
+            ("proc/7/comm", "ModemManager"),
+        ] {
+            let path = made.0.path().join(file);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, text).unwrap();
+        }
+        let ports = list_ports(&made);
+        assert_eq!(ports.len(), 1);
+        let expected = [
+            "/dev/ttyUSB0   Seil\\u{1b}[31mwerk\\u{202e}, serial number SW\\u{200b}4711",
+            "  lasting     none: the number may change when it is plugged in again",
+            "  readable    no; members of the group dialout may (usermod -a -G dialout YOU, then log in anew)",
+            "  in use      ModemManager (process 7) tries adapters for being modems, by writing to them; stop it, or exempt this one",
+            "  latency     16 ms: the adapter holds bytes back for so long (see --lateness)\n",
+        ];
+        assert_eq!(paragraph(&ports[0]), expected.join("\n"));
+        let json = json_row(&ports[0]);
+        assert!(json.is_ascii(), "{json}");
+        let read: serde_json::Value = serde_json::from_str(&json).unwrap();
+        assert_eq!(read["adapter"]["maker"], "Seil\u{1B}[31mwerk\u{202E}");
+    }
+}

@@ -230,11 +230,11 @@ impl View {
             return format!(" find: {}_   (enter finds it upwards, escape gives up)", Safe(finding));
         }
         let found = match &self.found {
-            Some((wanted, None)) => format!("   `{}` is not in the rows before", Safe(wanted)),
-            Some((wanted, Some(_))) => format!("   found `{}`; n: the one before", Safe(wanted)),
+            Some((wanted, None)) => format!(" `{}` is not in the rows before  ", Safe(wanted)),
+            Some((wanted, Some(_))) => format!(" found `{}`; n: the one before  ", Safe(wanted)),
             None => String::new(),
         };
-        format!(" space pause   arrows, page up/down scroll   end newest   / find   q quit{found}")
+        format!("{found} space pause   arrows, page up/down scroll   end newest   / find   q quit")
     }
 }
 

@@ -99,6 +99,49 @@ fn convert_reads_a_port_as_its_format_says() {
 }
 
 #[test]
+fn a_port_that_is_held_says_by_whom() {
+    let site = Site::of(&["rope-tension"], &[]);
+    let arguments = ["inspect", &site.port("rope-tension"), "--serial", "115200 8N1", "--plain"];
+    let mut first = begin(&arguments);
+    // It has the port once it shows something.
+    let mut shown = BufReader::new(first.stdout.take().unwrap());
+    shown.read_line(&mut String::new()).unwrap();
+    let second = usus(&arguments);
+    assert_eq!(second.status, 1);
+    assert!(second.said.contains(&format!("is held by usus (process {})", first.id())), "{}", second.said);
+    drop(shown);
+    assert_eq!(interrupt(first).status, 0);
+    assert_eq!(site.end(), (0, 0));
+}
+
+#[test]
+fn a_port_without_permission_says_so() {
+    if !rustix::process::geteuid().is_root() {
+        // Only the superuser can become somebody who may not.
+        return;
+    }
+    use std::os::unix::fs::PermissionsExt;
+    use std::os::unix::process::CommandExt;
+    let site = Site::of(&["wind-mast"], &[]);
+    // A command and a folder that everybody can reach.
+    let folder = tempfile::Builder::new().permissions(fs::Permissions::from_mode(0o755)).tempdir().unwrap();
+    let program = folder.path().join("usus");
+    fs::copy(assert_cmd::cargo::cargo_bin!("usus"), &program).unwrap();
+    let port = fs::canonicalize(site.port("wind-mast")).unwrap();
+    fs::set_permissions(&port, fs::Permissions::from_mode(0o600)).unwrap();
+    let mut somebody = std::process::Command::new(program);
+    somebody.current_dir("/").uid(65_534).gid(65_534);
+    let ran = ran(somebody.args(["inspect", port.to_str().unwrap(), "--serial", "4800 8N1"]).output().unwrap());
+    assert_eq!(ran.status, 1);
+    assert!(
+        ran.said.contains("you may not read") && ran.said.contains("only its owner and the superuser may"),
+        "{}",
+        ran.said
+    );
+    assert_eq!(site.end(), (0, 0));
+}
+
+#[test]
 fn a_port_that_vanishes_comes_back() {
     let mut site = Site::of(&["rope-tension"], &["--fault", "vanish"]);
     assert!(site.said()["text"].is_string());

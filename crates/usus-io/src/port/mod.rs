@@ -119,9 +119,10 @@ pub enum PortError {
 }
 
 fn may_read(group: Option<&str>) -> String {
-    group.map_or(String::new(), |group| {
-        format!("; members of the group {group} may (usermod -a -G {group} YOU, then log in anew)")
-    })
+    match group {
+        Some(group) => format!("; members of the group {group} may (usermod -a -G {group} YOU, then log in anew)"),
+        None => "; only its owner and the superuser may".to_owned(),
+    }
 }
 
 /// An open port.

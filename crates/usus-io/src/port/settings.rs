@@ -84,3 +84,61 @@ pub(super) fn compare(made: &Termios, asked: Serial, pseudo_terminal: bool) -> R
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rustix::pty::OpenptFlags;
+    use rustix::termios::tcgetattr;
+
+    fn serial(text: &str) -> Serial {
+        Serial::parse(text).unwrap()
+    }
+
+    fn fresh() -> Termios {
+        tcgetattr(rustix::pty::openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap()).unwrap()
+    }
+
+    #[test]
+    fn nothing_is_translated_sent_or_dropped() {
+        let mut termios = fresh();
+        prepare(&mut termios, serial("9600 8N1")).unwrap();
+        assert_eq!(termios.input_modes, InputModes::INPCK | InputModes::PARMRK);
+        assert_eq!((termios.output_modes, termios.local_modes), (OutputModes::empty(), LocalModes::empty()));
+        let forbidden = ControlModes::CRTSCTS | ControlModes::HUPCL;
+        assert!(!termios.control_modes.intersects(forbidden));
+        assert!(termios.control_modes.contains(ControlModes::CREAD | ControlModes::CLOCAL));
+    }
+
+    #[test]
+    fn character_formats_are_the_systems() {
+        use ControlModes as C;
+        for (text, modes) in [
+            ("300 5N1.5", C::CS5 | C::CSTOPB),
+            ("9600 6N1", C::CS6),
+            ("9600 7E1", C::CS7 | C::PARENB),
+            ("9600 7O2", C::CS7 | C::PARENB | C::PARODD | C::CSTOPB),
+            ("9600 8M1", C::CS8 | C::PARENB | C::PARODD | C::CMSPAR),
+            ("9600 8S1", C::CS8 | C::PARENB | C::CMSPAR),
+            ("9600 8N1.5", C::CS8),
+        ] {
+            assert_eq!(character(serial(text)), modes, "{text}");
+            let mut termios = fresh();
+            prepare(&mut termios, serial(text)).unwrap();
+            assert_eq!(compare(&termios, serial(text), false), Ok(()), "{text}");
+        }
+    }
+
+    /// What a driver has made of the settings is held against them.
+    #[test]
+    fn refusals_are_noticed() {
+        let mut made = fresh();
+        prepare(&mut made, serial("9600 8N1")).unwrap();
+        let seven = serial("9600 7E1");
+        assert_eq!(compare(&made, seven, false), Err(Refused::Character { asked: seven }));
+        assert_eq!(compare(&made, seven, true), Ok(()), "pseudo-terminals do not keep it");
+        assert_eq!(compare(&made, serial("9700 8N1"), false), Ok(()), "a divisor is not exact");
+        let refused = Err(Refused::Speed { asked: 115_200, got: 9_600 });
+        assert_eq!(compare(&made, serial("115200 8N1"), true), refused);
+    }
+}
