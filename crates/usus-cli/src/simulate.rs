@@ -73,6 +73,8 @@ struct Simulated {
     /// Speed of the listener on the terminal.
     speed: u32,
     terminal: Option<Terminal>,
+    /// Where it will come back.
+    next: Option<Terminal>,
     link: std::path::PathBuf,
     listened_since: Option<Duration>,
     vanishes: Option<Duration>,
@@ -104,6 +106,7 @@ impl Simulated {
             settings,
             speed: settings.baud,
             terminal: Some(terminal),
+            next: None,
             link,
             listened_since: None,
             vanishes,
@@ -166,11 +169,21 @@ impl Simulated {
             Some(mut terminal) => {
                 self.received += terminal.received();
                 self.dropped += terminal.dropped();
-                voice.say(&format!("{name} vanishes from {}", terminal.listener().display()));
+                let listener = terminal.listener().to_owned();
+                // The next is made while this one holds its number, so that it gets another.
+                self.next =
+                    Some(Terminal::nameless().map_err(|error| format!("cannot make a pseudo-terminal: {error}"))?);
+                drop(terminal);
+                voice.say(&format!("{name} vanishes from {}", listener.display()));
                 self.vanishes = Some(when + AWAY);
             }
             None => {
-                let terminal = open_terminal(&self.link)?;
+                let terminal = match self.next.take() {
+                    Some(mut next) => next.show_as(&self.link).map(|()| next),
+                    None => Terminal::open(&self.link),
+                };
+                let terminal =
+                    terminal.map_err(|error| format!("cannot make {} anew: {error}", self.link.display()))?;
                 voice.say(&format!("{name} is back: {} -> {}", self.link.display(), terminal.listener().display()));
                 self.terminal = Some(terminal);
                 self.vanishes = Some(when + STAYS);

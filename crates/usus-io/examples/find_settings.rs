@@ -1,5 +1,7 @@
 //! Finding the settings of a port: `find_settings PORT`. Without one, those of a simulated line are found, in simulated time.
 
+#![allow(clippy::print_stdout)]
+
 use std::convert::Infallible;
 use std::path::PathBuf;
 

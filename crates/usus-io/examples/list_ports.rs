@@ -1,5 +1,7 @@
 //! Which serial ports are there, and may I read them?
 
+#![allow(clippy::print_stdout)]
+
 use usus_io::{LinuxSystem, list_ports};
 
 fn main() {

@@ -1,6 +1,8 @@
 //! Listening to a port in a thread of its own, and stopping it from another: `listen_to_port PORT "4800 8N1"`. Without a port, a simulated
 //! wind mast on a pseudo-terminal is listened to.
 
+#![allow(clippy::print_stdout)]
+
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};

@@ -14,7 +14,7 @@ use rustix::termios::{QueueSelector, tcflush, tcgetattr};
 pub struct Terminal {
     device: OwnedFd,
     listener: PathBuf,
-    link: PathBuf,
+    link: Option<PathBuf>,
     received: u64,
     dropped: u64,
 }
@@ -26,6 +26,17 @@ impl Terminal {
     ///
     /// What the system says.
     pub fn open(link: &Path) -> io::Result<Terminal> {
+        let mut terminal = Terminal::nameless()?;
+        terminal.show_as(link)?;
+        Ok(terminal)
+    }
+
+    /// Makes a pseudo-terminal that has no lasting name yet.
+    ///
+    /// # Errors
+    ///
+    /// What the system says.
+    pub fn nameless() -> io::Result<Terminal> {
         let device = rustix::pty::openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
         rustix::pty::grantpt(&device)?;
         rustix::pty::unlockpt(&device)?;
@@ -34,11 +45,21 @@ impl Terminal {
         // Only once it was opened and closed does the system tell whether anybody listens.
         drop(rustix::fs::open(&listener, OFlags::RDWR | OFlags::NOCTTY | OFlags::CLOEXEC, Mode::empty())?);
         rustix::io::ioctl_fionbio(&device, true)?;
+        Ok(Terminal { device, listener, link: None, received: 0, dropped: 0 })
+    }
+
+    /// Gives it a lasting name.
+    ///
+    /// # Errors
+    ///
+    /// What the system says.
+    pub fn show_as(&mut self, link: &Path) -> io::Result<()> {
         if link.symlink_metadata().is_ok_and(|about| about.is_symlink()) {
             fs::remove_file(link)?;
         }
-        std::os::unix::fs::symlink(&listener, link)?;
-        Ok(Terminal { device, listener, link: link.to_owned(), received: 0, dropped: 0 })
+        std::os::unix::fs::symlink(&self.listener, link)?;
+        self.link = Some(link.to_owned());
+        Ok(())
     }
 
     /// The name under which the system knows the listener's end today.
@@ -46,9 +67,9 @@ impl Terminal {
         &self.listener
     }
 
-    /// The lasting name.
+    /// The lasting name; without one, today's.
     pub fn link(&self) -> &Path {
-        &self.link
+        self.link.as_deref().unwrap_or(&self.listener)
     }
 
     /// Whether any program has it open.
@@ -101,8 +122,10 @@ impl Terminal {
 impl Drop for Terminal {
     fn drop(&mut self) {
         // Another terminal may have taken the name over.
-        if fs::read_link(&self.link).is_ok_and(|leads_to| leads_to == self.listener) {
-            let _ = fs::remove_file(&self.link);
+        if let Some(link) = &self.link
+            && fs::read_link(link).is_ok_and(|leads_to| leads_to == self.listener)
+        {
+            let _ = fs::remove_file(link);
         }
     }
 }

@@ -148,9 +148,11 @@ fn a_port_that_vanishes_comes_back() {
     let child = begin(&["inspect", &site.port("rope-tension"), "--serial", "115200 8N1", "--plain"]);
     let gone = site.said();
     assert!(gone["text"].as_str().unwrap().contains("vanishes"), "{gone}");
+    let was = gone["text"].as_str().unwrap().rsplit(' ').next().unwrap().to_owned();
     assert!(!is_link(&site.dir().join("rope-tension")));
     let back = site.said();
     assert!(back["text"].as_str().unwrap().contains("is back"), "{back}");
+    assert!(!back["text"].as_str().unwrap().ends_with(&was), "it has another number now: {back}");
     std::thread::sleep(Duration::from_millis(700));
     let ran = interrupt(child);
     let gone = ran.out.find("it has gone away").expect("it is told");
