@@ -6,6 +6,7 @@ mod declarations;
 mod drive;
 mod properties;
 mod reference;
+mod survey;
 mod tables;
 mod twin;
 mod values;
