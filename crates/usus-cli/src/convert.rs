@@ -155,8 +155,14 @@ fn convert_source(
     let mut decoder = Decoder::new(plan);
     // What is of no known size may be live, and is to be written as it comes.
     let options = PieceOptions::jobs(if source.size().is_some() { jobs } else { 1 });
+    let mut gone = false;
     let pumped = pump_pieces(source, &mut decoder, tally, options, &mut |progress| {
         bar.set_position(progress.bytes);
+        if progress.gone != gone {
+            gone = progress.gone;
+            let what = if gone { "has gone away; waiting for it to come back" } else { "is back" };
+            voice.warn(&format!("{name} {what}"));
+        }
         !stop.load(Ordering::Relaxed)
     });
     bar.finish_and_clear();

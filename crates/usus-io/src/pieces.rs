@@ -295,7 +295,7 @@ fn fill<S: Sink>(
         if is_full {
             return Ok(true);
         }
-        if !go_on(Progress { bytes: pumped.bytes }) {
+        if !go_on(Progress { bytes: pumped.bytes, gone: false }) {
             pumped.stopped = true;
             return Ok(false);
         }

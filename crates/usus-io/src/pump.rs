@@ -10,6 +10,8 @@ use crate::source::{LineInfo, Source, SourceError, SourceEvent};
 pub struct Progress {
     /// Bytes of all lines that went into the decoder.
     pub bytes: u64,
+    /// Whether a port or peer has gone away and is waited for.
+    pub gone: bool,
 }
 
 /// What the pump did.
@@ -77,14 +79,16 @@ pub(crate) fn pump_on<S: Sink>(
     go_on: &mut dyn FnMut(Progress) -> bool,
     pumped: &mut Pumped,
 ) -> Result<(), PumpError<S::Error>> {
+    let mut gone = false;
     loop {
-        if !go_on(Progress { bytes: pumped.bytes }) {
+        if !go_on(Progress { bytes: pumped.bytes, gone }) {
             pumped.stopped = true;
             break;
         }
         match source.next().map_err(PumpError::Source)? {
             None => break,
-            Some(SourceEvent::Idle | SourceEvent::Gone { .. }) => {}
+            Some(SourceEvent::Idle) => {}
+            Some(SourceEvent::Gone { .. }) => gone = true,
             Some(SourceEvent::Line(line)) => announce(decoder, sink, &line, pumped)?,
             Some(SourceEvent::Chunk { line, time, bytes, faults }) => {
                 let Some((_, id)) = pumped.lines.get(line) else { continue };
@@ -93,6 +97,7 @@ pub(crate) fn pump_on<S: Sink>(
                 decoder.feed(Chunk { line, time, bytes, faults }).drain(sink).map_err(PumpError::Sink)?;
             }
             Some(SourceEvent::Loss { line, why, time }) => {
+                gone = false;
                 let Some((_, id)) = pumped.lines.get(line) else { continue };
                 decoder.loss(*id, why, time).drain(sink).map_err(PumpError::Sink)?;
             }

@@ -4,8 +4,10 @@ pub(crate) mod address;
 pub(crate) mod capture;
 mod clock;
 pub(crate) mod dump;
+mod error;
 pub(crate) mod port;
 pub(crate) mod raw;
+mod remark;
 pub(crate) mod shifted;
 pub(crate) mod tcp;
 mod telnet;
@@ -14,7 +16,7 @@ pub(crate) mod udp;
 use std::fs::File;
 use std::io::{self, BufReader, Read};
 use std::os::fd::{AsFd, BorrowedFd};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use flate2::read::MultiGzDecoder;
 use rustix::event::{PollFd, PollFlags, poll};
@@ -24,6 +26,8 @@ use usus::{Fault, Loss, Span, Time};
 use crate::port::{PortError, PortOptions};
 pub(crate) use address::{Address, PortName};
 use dump::DumpLayout;
+pub use error::SourceError;
+pub use remark::Remark;
 
 /// A source of bytes: one or several lines.
 pub trait Source {
@@ -137,56 +141,6 @@ impl LineInfo {
     }
 }
 
-/// Something about a source that belongs to no place in it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Remark {
-    /// Time stamps ran backwards; the time before them was kept.
-    TimesBackwards {
-        /// How many.
-        count: u64,
-        /// The first of them: the line of the text, from 1.
-        first: u64,
-    },
-    /// Commands of the telnet protocol were taken out.
-    TelnetCommands {
-        /// Their bytes.
-        bytes: u64,
-    },
-    /// There were more senders than are listened to.
-    TooManySenders {
-        /// How many are listened to.
-        limit: usize,
-        /// What the others have sent.
-        datagrams: u64,
-    },
-    /// The system has lost datagrams that came faster than they were read.
-    LostDatagrams {
-        /// How many.
-        datagrams: u64,
-    },
-}
-
-impl std::fmt::Display for Remark {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Remark::TimesBackwards { count, first } => {
-                write!(
-                    f,
-                    "time stamps that run backwards: {count}, the first in line {first}; the time before them was kept"
-                )
-            }
-            Remark::TelnetCommands { bytes } => write!(f, "{bytes} bytes of telnet commands were taken out"),
-            Remark::TooManySenders { limit, datagrams } => {
-                write!(f, "{datagrams} datagrams came from other senders than the first {limit}, and were left out")
-            }
-            Remark::LostDatagrams { datagrams } => {
-                write!(f, "{datagrams} datagrams came faster than they were read, and were lost")
-            }
-        }
-    }
-}
-
 /// How sources are to be opened: what goes with each kind of them.
 #[derive(Clone, Debug, Default)]
 #[non_exhaustive]
@@ -212,91 +166,6 @@ pub struct Torn {
     pub at: u64,
     /// Bytes from there on.
     pub bytes: u64,
-}
-
-/// Why a source cannot be read.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum SourceError {
-    /// It cannot be opened.
-    #[error("cannot open {}: {error}", path.display())]
-    Open {
-        /// Its path.
-        path: PathBuf,
-        /// What the system says.
-        error: io::Error,
-    },
-    /// It cannot be read any further.
-    #[error("cannot read on at byte {at}: {error}")]
-    Read {
-        /// Offset in the file.
-        at: u64,
-        /// What the system says.
-        error: io::Error,
-    },
-    /// A port cannot be opened.
-    #[error(transparent)]
-    Port(#[from] PortError),
-    /// A port needs line settings.
-    #[error("{port}: a serial port needs line settings, such as `9600 8N1`")]
-    NoSettings {
-        /// The port.
-        port: String,
-    },
-    /// Nobody answers a call.
-    #[error("cannot reach {peer}: {error}")]
-    Connect {
-        /// Whom.
-        peer: String,
-        /// What the system says.
-        error: io::Error,
-    },
-    /// A socket cannot be listened at.
-    #[error("cannot listen at {at}: {error}")]
-    Listen {
-        /// Where.
-        at: String,
-        /// What the system says.
-        error: io::Error,
-    },
-    /// A connection has broken.
-    #[error("the connection to {peer} broke after {at} bytes: {error}")]
-    Lost {
-        /// With whom.
-        peer: String,
-        /// Bytes that came before.
-        at: u64,
-        /// What the system says.
-        error: io::Error,
-    },
-    /// A text is not laid out as declared.
-    #[error("line {line}, column {column}: {what}: `{found}`")]
-    Dump {
-        /// The line, from 1.
-        line: u64,
-        /// The column, from 1, in bytes.
-        column: usize,
-        /// What is wrong.
-        what: &'static str,
-        /// The word there.
-        found: String,
-    },
-    /// It is a capture, but broken.
-    #[error("not a sound capture at byte {at}: {what}")]
-    Capture {
-        /// Offset in the file.
-        at: u64,
-        /// What is wrong.
-        what: &'static str,
-    },
-    /// It is a capture of something that is no serial line.
-    #[error("interface {interface} has link type {found}; a serial line is captured with {}", capture::LINK_TYPE)]
-    LinkType {
-        /// Number of the interface.
-        interface: usize,
-        /// Its link type.
-        found: u16,
-    },
 }
 
 /// How long a pipe is waited for before its reader is told that nothing comes.

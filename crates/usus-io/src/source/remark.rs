@@ -1,0 +1,51 @@
+//! What is to be known about a source as a whole, beside its events.
+
+/// Something about a source that belongs to no place in it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Remark {
+    /// Time stamps ran backwards; the time before them was kept.
+    TimesBackwards {
+        /// How many.
+        count: u64,
+        /// The first of them: the line of the text, from 1.
+        first: u64,
+    },
+    /// Commands of the telnet protocol were taken out.
+    TelnetCommands {
+        /// Their bytes.
+        bytes: u64,
+    },
+    /// There were more senders than are listened to.
+    TooManySenders {
+        /// How many are listened to.
+        limit: usize,
+        /// What the others have sent.
+        datagrams: u64,
+    },
+    /// The system has lost datagrams that came faster than they were read.
+    LostDatagrams {
+        /// How many.
+        datagrams: u64,
+    },
+}
+
+impl std::fmt::Display for Remark {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Remark::TimesBackwards { count, first } => {
+                write!(
+                    f,
+                    "time stamps that run backwards: {count}, the first in line {first}; the time before them was kept"
+                )
+            }
+            Remark::TelnetCommands { bytes } => write!(f, "{bytes} bytes of telnet commands were taken out"),
+            Remark::TooManySenders { limit, datagrams } => {
+                write!(f, "{datagrams} datagrams came from other senders than the first {limit}, and were left out")
+            }
+            Remark::LostDatagrams { datagrams } => {
+                write!(f, "{datagrams} datagrams came faster than they were read, and were lost")
+            }
+        }
+    }
+}
