@@ -136,6 +136,8 @@ fn times_that_run_backwards_stay_and_are_counted() {
 }
 
 proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
     /// Whatever somebody takes for a dump, reading it ends, and what it gives are no more bytes than stand there.
     #[test]
     fn no_dump_does_harm(text in "[ -~\\n\\t\\r0-9a-f:|]{0,300}", layout in prop::sample::select(vec![

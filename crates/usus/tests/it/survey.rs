@@ -144,6 +144,8 @@ fn speeds_need_something_to_go_by() {
 }
 
 proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
     /// However the bytes are split, they count the same.
     #[test]
     fn splitting_changes_no_count(
