@@ -39,6 +39,8 @@ pub(crate) enum Verb {
     Ports(Ports),
     /// What is this stream? Shows its bytes with their times, sums it up, and finds the settings of a line
     Inspect(Inspect),
+    /// Keep what comes, raw and with its times; says all the while that it is recording
+    Capture(Capture),
     /// Is a format sound? Shows its layout as a table and runs its examples
     Check(Check),
     /// Turn captured bytes into records: CSV tables or JSON Lines
@@ -214,6 +216,60 @@ pub(crate) enum View {
     Binary,
     /// As on the wire: start bit, data bits with the lowest first, parity bit, stop bit
     Bits,
+}
+
+#[derive(Args)]
+#[command(after_help = SOURCES)]
+pub(crate) struct Capture {
+    /// What is to be recorded (SOURCE, below); several become lines of one capture. Each may be given a name: NAME=SOURCE
+    #[arg(required_unless_present = "info", value_name = "SOURCE")]
+    pub(crate) sources: Vec<String>,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
+    /// The file to record into (pcapng), or a directory in which the file is named after the lines and the time
+    #[arg(long, value_name = "FILE|DIR", required_unless_present = "info")]
+    pub(crate) out: Option<PathBuf>,
+    /// Continue the file, if it is a capture of the same lines with the same settings
+    #[arg(long)]
+    pub(crate) append: bool,
+    /// Something to be kept with the recording; may be given several times. While it runs, lines that are typed are notes, too
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) note: Vec<String>,
+    /// Go on in another file once this one has so many bytes, as in 100MB
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) rotate_size: Option<u64>,
+    /// Go on in another file after so long, as in 24h
+    #[arg(long, value_name = "SPAN", value_parser = span)]
+    pub(crate) rotate_every: Option<Span>,
+    /// Stop after so long
+    #[arg(long, value_name = "SPAN", value_parser = span)]
+    pub(crate) stop_after: Option<Span>,
+    /// Stop after so many bytes, as in 10kB
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) stop_at: Option<u64>,
+    /// Stop once nothing has come for so long
+    #[arg(long, value_name = "SPAN", value_parser = span)]
+    pub(crate) stop_idle: Option<Span>,
+    /// Tell what a capture holds, instead of recording
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["sources", "out"])]
+    pub(crate) info: Option<PathBuf>,
+}
+
+/// A size with its unit.
+fn size(text: &str) -> Result<u64, String> {
+    let digits = text.trim_end_matches(|character: char| character.is_ascii_alphabetic());
+    let factor = match &text[digits.len()..] {
+        "" | "B" => 1,
+        "kB" => 1_000,
+        "MB" => 1_000_000,
+        "GB" => 1_000_000_000,
+        "KiB" => 1 << 10,
+        "MiB" => 1 << 20,
+        "GiB" => 1 << 30,
+        _ => return Err("a size is a number with B, kB, MB, GB, KiB, MiB or GiB behind it".to_owned()),
+    };
+    let number: u64 = digits.parse().map_err(|_| format!("`{digits}` is no whole number"))?;
+    number.checked_mul(factor).ok_or_else(|| "that is too large".to_owned())
 }
 
 #[derive(Args)]

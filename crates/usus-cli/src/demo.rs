@@ -112,7 +112,7 @@ fn write_capture(path: &Path, recording: &Recording) -> io::Result<()> {
     let name = recording.device.name();
     let mut capture = CaptureWriter::new(file, name)?;
     let serial = Some(recording.device.serial().to_owned());
-    let line = capture.line(&CaptureLine { name: name.to_owned(), serial, base: 0 })?;
+    let line = capture.line(&CaptureLine { name: name.to_owned(), serial, base: 0, ..CaptureLine::default() })?;
     for chunk in &recording.chunks {
         capture.chunk(line, Time::from_nanoseconds(chunk.time), &chunk.bytes, &[])?;
     }

@@ -1,6 +1,7 @@
 //! The `usus` command: arguments, messages, exit statuses. What it does is done by the libraries.
 
 mod arguments;
+mod capture;
 mod check;
 mod convert;
 mod demo;
@@ -41,6 +42,7 @@ fn main() -> ExitCode {
     let voice = Voice::new(arguments.messages);
     let ending = match arguments.verb {
         Verb::Ports(ports) => ports::run(&ports, &voice),
+        Verb::Capture(capture) => capture::run(&capture, &voice),
         Verb::Inspect(inspect) => inspect::run(&inspect, &voice),
         Verb::Check(check) => check::run(&check, &voice),
         Verb::Convert(convert) => convert::run(&convert, &voice),

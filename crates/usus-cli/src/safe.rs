@@ -45,6 +45,16 @@ pub(crate) fn printable(bytes: &[u8]) -> String {
     bytes.iter().map(|&byte| if (b' '..=b'~').contains(&byte) { char::from(byte) } else { '.' }).collect()
 }
 
+/// Bytes as text with escapes for what is not printable ASCII.
+pub(crate) fn escaped(bytes: &[u8]) -> String {
+    bytes.escape_ascii().to_string()
+}
+
+/// A text of several lines, each made harmless.
+pub(crate) fn lines(text: &str) -> String {
+    text.split('\n').map(|line| Safe(line).to_string()).collect::<Vec<_>>().join("\n")
+}
+
 /// Bytes in hex, in pairs.
 pub(crate) fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")

@@ -1,7 +1,9 @@
 //! Opening what a SOURCE on the command line names.
 
+use std::path::PathBuf;
+
 use usus::format::Serial;
-use usus_io::{Address, ControlLine, PortOptions, Source, SourceOptions, open_address};
+use usus_io::{Address, ControlLine, PortName, PortOptions, Source, SourceOptions, open_address};
 use usus_sim::Device;
 
 use crate::arguments::{Lead, Opening};
@@ -11,6 +13,22 @@ use crate::site::SiteLine;
 pub(crate) struct Opened {
     pub(crate) name: String,
     pub(crate) source: Box<dyn Source + Send>,
+    /// The line settings that it was opened with, if it has any.
+    pub(crate) serial: Option<Serial>,
+    address: Option<Address>,
+}
+
+impl Opened {
+    /// The path of its port, if it is one that is named by its path.
+    pub(crate) fn port(&self) -> Option<PathBuf> {
+        match &self.address {
+            Some(Address::Port(names)) => names.iter().find_map(|name| match name {
+                PortName::Path(path) if path.exists() => Some(path.clone()),
+                _ => None,
+            }),
+            _ => None,
+        }
+    }
 }
 
 /// Opens a source; `usual` are the line settings if none are asked for.
@@ -21,7 +39,8 @@ pub(crate) fn open_source(text: &str, opening: &Opening, usual: Option<Serial>) 
         let device = Device::named(device)
             .ok_or_else(|| format!("the demo site has no device `{device}`; it has {}", known()))?;
         let source = SiteLine::new(device, serial).ok_or("the simulator does not know these line settings")?;
-        return Ok(Opened { name: text.to_owned(), source: Box::new(source) });
+        let serial = serial.or_else(|| Serial::parse(device.serial()));
+        return Ok(Opened { name: text.to_owned(), source: Box::new(source), serial, address: None });
     }
     let address = Address::parse(text).map_err(|error| error.to_string())?;
     let mut options = SourceOptions::default();
@@ -40,7 +59,8 @@ pub(crate) fn open_source(text: &str, opening: &Opening, usual: Option<Serial>) 
         }
         _ => error.to_string(),
     })?;
-    Ok(Opened { name: name(&address), source })
+    let serial = serial.filter(|_| matches!(address, Address::Port(_)));
+    Ok(Opened { name: name(&address), source, serial, address: Some(address) })
 }
 
 fn control(lead: Lead) -> ControlLine {

@@ -5,7 +5,7 @@ use std::io::{self, IsTerminal, Write};
 use serde_json::{Value, json};
 
 use crate::arguments::Messages;
-use crate::safe::Safe;
+use crate::safe::lines;
 
 /// Says things.
 pub(crate) struct Voice {
@@ -75,9 +75,4 @@ impl Voice {
         output.write_all(text.as_bytes())?;
         output.flush()
     }
-}
-
-/// A text of several lines, each made harmless.
-fn lines(text: &str) -> String {
-    text.split('\n').map(|line| Safe(line).to_string()).collect::<Vec<_>>().join("\n")
 }

@@ -167,6 +167,6 @@ fn own(event: SourceEvent<'_>, offsets: &mut Vec<u64>, events: &mut VecDeque<Lin
         }
         SourceEvent::Loss { line, why, time } => events.push_back(LineEvent::Loss { line, time, why }),
         SourceEvent::Gone { line, time } => events.push_back(LineEvent::Closed { line, time }),
-        SourceEvent::Idle => {}
+        SourceEvent::Idle | SourceEvent::Note { .. } => {}
     }
 }

@@ -87,7 +87,7 @@ pub(crate) fn pump_on<S: Sink>(
         }
         match source.next().map_err(PumpError::Source)? {
             None => break,
-            Some(SourceEvent::Idle) => {}
+            Some(SourceEvent::Idle | SourceEvent::Note { .. }) => {}
             Some(SourceEvent::Gone { .. }) => gone = true,
             Some(SourceEvent::Line(line)) => announce(decoder, sink, &line, pumped)?,
             Some(SourceEvent::Chunk { line, time, bytes, faults }) => {

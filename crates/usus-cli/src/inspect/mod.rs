@@ -5,6 +5,8 @@ mod rows;
 mod search;
 mod summary;
 
+pub(crate) use summary::clue_text;
+
 use std::io::{self, IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -183,6 +185,7 @@ impl Inspection {
                 }
                 self.rows.remark(&format!("bytes are missing here: {}", loss_text(why)), text);
             }
+            Some(SourceEvent::Note { text: note, .. }) => self.rows.remark(&format!("note: {note}"), text),
             Some(SourceEvent::Gone { .. }) => self.rows.remark("it has gone away; waiting for it to come back", text),
             // What has come so far is to be seen.
             Some(SourceEvent::Idle) => self.rows.end_row(text),

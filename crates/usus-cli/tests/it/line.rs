@@ -279,7 +279,12 @@ fn two_lines_stand_side_by_side() {
     let mut capture = CaptureWriter::new(fs::File::create(&path).unwrap(), "cabinet").unwrap();
     let mut chunks = Vec::new();
     for (name, device) in [("request", Device::DriveRequests), ("answer", Device::DriveAnswers)] {
-        let line = CaptureLine { name: name.to_owned(), serial: Some(device.serial().to_owned()), base: 0 };
+        let line = CaptureLine {
+            name: name.to_owned(),
+            serial: Some(device.serial().to_owned()),
+            base: 0,
+            ..CaptureLine::default()
+        };
         let line = capture.line(&line).unwrap();
         let recording = record(device, 3, 2, &Faults::none());
         chunks.extend(recording.chunks.into_iter().map(|chunk| (chunk.time, line, chunk.bytes)));

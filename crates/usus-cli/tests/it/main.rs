@@ -3,6 +3,7 @@
 mod cores;
 mod endings;
 mod line;
+mod recording;
 mod run;
 mod said;
 mod site;

@@ -23,6 +23,8 @@ const BYTE_ORDER: u32 = 0x1A2B_3C4D;
 
 const OPTION_END: u16 = 0;
 const INTERFACE_NAME: u16 = 2;
+const INTERFACE_DESCRIPTION: u16 = 3;
+const COMMENT: u16 = 1;
 const PACKET_FLAGS: u16 = 2;
 const INTERFACE_SPEED: u16 = 8;
 const INTERFACE_RESOLUTION: u16 = 9;
@@ -46,7 +48,7 @@ pub(super) fn begins_like_one(head: &[u8]) -> bool {
 }
 
 /// A line as it is written into a capture.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CaptureLine {
     /// Its name or role.
     pub name: String,
@@ -54,6 +56,10 @@ pub struct CaptureLine {
     pub serial: Option<String>,
     /// Stream offset of its first byte in this file.
     pub base: u64,
+    /// What it is received with, in words: the adapter.
+    pub about: Option<String>,
+    /// The adapter's latency timer in milliseconds.
+    pub latency: Option<u32>,
 }
 
 /// Writes a capture.
@@ -92,12 +98,18 @@ impl<W: Write> CaptureWriter<W> {
         self.block.extend_from_slice(&[0, 0]);
         self.block.extend_from_slice(&0u32.to_le_bytes());
         self.option(INTERFACE_NAME, line.name.as_bytes());
+        if let Some(about) = &line.about {
+            self.option(INTERFACE_DESCRIPTION, about.as_bytes());
+        }
         self.option(INTERFACE_RESOLUTION, &[9]);
         if let Some(serial) = line.serial.as_deref() {
             if let Some(serial) = Serial::parse(serial) {
                 self.option(INTERFACE_SPEED, &u64::from(serial.baud).to_le_bytes());
             }
             self.custom_option(&format!("serial={serial}"));
+        }
+        if let Some(latency) = line.latency {
+            self.custom_option(&format!("latency_ms={latency}"));
         }
         self.custom_option(&format!("base={}", line.base));
         self.end()?;
@@ -111,6 +123,18 @@ impl<W: Write> CaptureWriter<W> {
     ///
     /// What the writer says.
     pub fn chunk(&mut self, line: u32, time: Time, bytes: &[u8], faults: &[Fault]) -> io::Result<()> {
+        self.begin_packet(line, time, bytes);
+        // Inbound: a capture holds what was received.
+        self.option(PACKET_FLAGS, &1u32.to_le_bytes());
+        if !faults.is_empty() {
+            let list: Vec<String> =
+                faults.iter().map(|fault| format!("{}@{}", fault_word(fault.kind), fault.at)).collect();
+            self.custom_option(&format!("faults={}", list.join(";")));
+        }
+        self.end()
+    }
+
+    fn begin_packet(&mut self, line: u32, time: Time, bytes: &[u8]) {
         self.begin(PACKET);
         self.block.extend_from_slice(&line.to_le_bytes());
         let stamp = time.nanoseconds() as u64;
@@ -121,14 +145,22 @@ impl<W: Write> CaptureWriter<W> {
         self.block.extend_from_slice(&length);
         self.block.extend_from_slice(bytes);
         self.pad();
-        // Inbound: a capture holds what was received.
-        self.option(PACKET_FLAGS, &1u32.to_le_bytes());
-        if !faults.is_empty() {
-            let list: Vec<String> =
-                faults.iter().map(|fault| format!("{}@{}", fault_word(fault.kind), fault.at)).collect();
-            self.custom_option(&format!("faults={}", list.join(";")));
-        }
+    }
+
+    /// Writes a note: a packet without bytes that has a comment.
+    ///
+    /// # Errors
+    ///
+    /// What the writer says.
+    pub fn note(&mut self, line: u32, time: Time, text: &str) -> io::Result<()> {
+        self.begin_packet(line, time, &[]);
+        self.option(COMMENT, text.as_bytes());
         self.end()
+    }
+
+    /// What is written to.
+    pub fn writer_mut(&mut self) -> &mut W {
+        &mut self.writer
     }
 
     /// Writes that bytes are missing on a line.
@@ -215,6 +247,13 @@ struct Interface {
     ticks: u64,
 }
 
+/// A line of the sections so far.
+struct KnownLine {
+    name: String,
+    /// Stream offset of its next byte.
+    next: u64,
+}
+
 impl Interface {
     fn time(&self, stamp: u64) -> Option<Time> {
         let nanoseconds = u128::from(stamp) * 1_000_000_000 / u128::from(self.ticks);
@@ -231,7 +270,9 @@ pub struct CaptureReader<R> {
     big_endian: bool,
     stream: Option<String>,
     interfaces: Vec<Interface>,
-    lines: usize,
+    lines: Vec<KnownLine>,
+    /// Whether the section at hand continues the stream of the one before.
+    continues: bool,
     /// The block being read, as far as it has come.
     partial: Vec<u8>,
     /// The body of the last whole block.
@@ -265,9 +306,15 @@ enum Waiting {
     Line(LineInfo),
     Chunk { line: usize, time: Option<Time>, from: usize, to: usize },
     Loss { line: usize, why: Loss, time: Option<Time> },
+    Note { line: usize, time: Option<Time>, text: String },
 }
 
 impl<R: Read> CaptureReader<R> {
+    /// Offset in the file behind the last whole block that was read.
+    pub fn whole(&self) -> u64 {
+        self.at
+    }
+
     /// A source of the capture that `reader` gives; `size` is the size of its file.
     pub fn new(reader: R, size: Option<u64>) -> CaptureReader<R> {
         CaptureReader {
@@ -277,7 +324,8 @@ impl<R: Read> CaptureReader<R> {
             big_endian: false,
             stream: None,
             interfaces: Vec::new(),
-            lines: 0,
+            lines: Vec::new(),
+            continues: false,
             partial: Vec::new(),
             block: Vec::new(),
             faults: Vec::new(),
@@ -425,6 +473,7 @@ impl<R: Read> CaptureReader<R> {
                 stream = Some(value.to_owned());
             }
         });
+        self.continues = stream.is_some() && self.stream == stream;
         self.stream = self.stream.take().or(stream);
     }
 
@@ -437,6 +486,7 @@ impl<R: Read> CaptureReader<R> {
         let mut ticks = Some(1_000_000);
         self.options(8, &mut |code, value| match (code, value) {
             (INTERFACE_NAME, name) => info.name = String::from_utf8_lossy(name).into_owned(),
+            (INTERFACE_DESCRIPTION, about) => info.about = Some(String::from_utf8_lossy(about).into_owned()),
             (INTERFACE_RESOLUTION, [resolution]) => {
                 let power = u32::from(resolution & 0x7F);
                 let base: u64 = if resolution & 0x80 == 0 { 10 } else { 2 };
@@ -455,8 +505,14 @@ impl<R: Read> CaptureReader<R> {
                 what: "the time resolution of an interface is impossible",
             });
         };
-        self.interfaces.push(Interface { line: self.lines, ticks });
-        self.lines += 1;
+        // A capture that was continued goes on with its lines where they ended.
+        let goes_on = |known: &KnownLine| self.continues && known.name == info.name && known.next == info.start;
+        if let Some(line) = self.lines.iter().position(goes_on) {
+            self.interfaces.push(Interface { line, ticks });
+            return Ok(());
+        }
+        self.interfaces.push(Interface { line: self.lines.len(), ticks });
+        self.lines.push(KnownLine { name: info.name.clone(), next: info.start });
         self.waiting.push_back(Waiting::Line(info));
         Ok(())
     }
@@ -476,16 +532,30 @@ impl<R: Read> CaptureReader<R> {
         }
         let stamp = u64::from(self.u32(&self.block, 4)) << 32 | u64::from(self.u32(&self.block, 8));
         let (line, time) = (interface.line, interface.time(stamp));
+        if let Some(known) = self.lines.get_mut(line) {
+            known.next += captured as u64;
+        }
         let mut faults = std::mem::take(&mut self.faults);
         faults.clear();
-        self.own_options(20 + captured.next_multiple_of(4), &mut |key, value| {
+        let behind = 20 + captured.next_multiple_of(4);
+        self.own_options(behind, &mut |key, value| {
             if key == "faults" {
                 faults.extend(value.split(';').filter_map(fault));
             }
         });
         self.seen_faults |= !faults.is_empty();
         self.faults = faults;
-        self.waiting.push_back(Waiting::Chunk { line, time, from: 20, to: 20 + captured });
+        let mut notes = Vec::new();
+        self.options(behind, &mut |code, value| {
+            if code == COMMENT {
+                notes.push(String::from_utf8_lossy(value).into_owned());
+            }
+        });
+        // A packet without bytes is there for its note.
+        if captured > 0 || !self.faults.is_empty() || notes.is_empty() {
+            self.waiting.push_back(Waiting::Chunk { line, time, from: 20, to: 20 + captured });
+        }
+        self.waiting.extend(notes.into_iter().map(|text| Waiting::Note { line, time, text }));
         if original > captured {
             self.waiting.push_back(Waiting::Loss { line, why: Loss::Gap, time });
         }
@@ -539,6 +609,7 @@ impl<R: Read> Source for CaptureReader<R> {
                 SourceEvent::Chunk { line, time, bytes: &self.block[from..to], faults: &self.faults }
             }
             Waiting::Loss { line, why, time } => SourceEvent::Loss { line, why, time },
+            Waiting::Note { line, time, text } => SourceEvent::Note { line, time, text },
         }))
     }
 

@@ -111,6 +111,15 @@ pub enum SourceEvent<'a> {
         /// When.
         time: Option<Time>,
     },
+    /// Somebody has noted something.
+    Note {
+        /// The line.
+        line: usize,
+        /// When.
+        time: Option<Time>,
+        /// What.
+        text: String,
+    },
     /// A port or a peer has gone away, and is waited for. Once it is back, a loss says so.
     Gone {
         /// The line.
@@ -132,12 +141,14 @@ pub struct LineInfo {
     pub start: u64,
     /// Its settings, as far as they are known.
     pub serial: Option<Serial>,
+    /// What it is received with, in words: the adapter.
+    pub about: Option<String>,
 }
 
 impl LineInfo {
     /// A line of that name that begins at 0.
     pub fn new(name: impl Into<String>) -> LineInfo {
-        LineInfo { name: name.into(), start: 0, serial: None }
+        LineInfo { name: name.into(), start: 0, serial: None, about: None }
     }
 }
 

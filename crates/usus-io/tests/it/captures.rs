@@ -56,7 +56,9 @@ fn write(entries: &[Entry]) -> Vec<u8> {
         match entry {
             Entry::Line { name, start, baud } => {
                 let serial = baud.map(|baud| format!("{baud} 8N1"));
-                capture.line(&CaptureLine { name: name.clone(), serial, base: *start }).unwrap();
+                capture
+                    .line(&CaptureLine { name: name.clone(), serial, base: *start, ..CaptureLine::default() })
+                    .unwrap();
             }
             Entry::Chunk { line, time, bytes, faults } => {
                 capture.chunk(*line as u32, Time::from_nanoseconds(*time), bytes, faults).unwrap();

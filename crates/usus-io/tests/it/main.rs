@@ -5,6 +5,7 @@ mod outputs;
 mod pieces;
 mod ports;
 mod pumping;
+mod recording;
 mod searching;
 mod simulated_ear;
 mod sources;

@@ -1,0 +1,239 @@
+//! Showing that it is recording, and what: a line that is drawn anew in a terminal, a plain line now and then elsewhere.
+
+use std::io::{self, IsTerminal, Write};
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use serde_json::json;
+use usus::survey::{Heard, Speeds, Survey, clues};
+use usus::{Fault, Loss};
+use usus_io::{RecordedLine, Standing};
+
+use super::names;
+use crate::inspect::{clue_text, loss_text};
+use crate::safe::{Safe, escaped};
+use crate::summary::{grouped, plural};
+use crate::voice::Voice;
+
+/// How often the line in a terminal is drawn.
+const REDRAWN: Duration = Duration::from_millis(250);
+/// How often something is said where there is no terminal.
+const SAID: Duration = Duration::from_secs(10);
+/// When nothing has come for so long, that is worth a warning.
+const SILENT: Duration = Duration::from_secs(15);
+/// Less room than for so long a recording, or than so many bytes, is worth a warning.
+const SHORT: u64 = 100_000_000;
+/// When enough has come to tell wrong settings.
+const JUDGED_AT: u64 = 600;
+
+pub(super) struct Status {
+    lines: Vec<Line>,
+    in_terminal: bool,
+    drawn: Instant,
+    rate: (Instant, u64),
+    bytes_a_second: f64,
+    last_bytes: Vec<u8>,
+    losses: u64,
+    notes: u64,
+    warned_silent: bool,
+    warned_full: bool,
+    warned_short: bool,
+    free: (Instant, u64),
+}
+
+struct Line {
+    line: RecordedLine,
+    survey: Survey,
+    judged: bool,
+}
+
+impl Status {
+    pub(super) fn new(lines: &[RecordedLine], voice: &Voice) -> Status {
+        let line = |line: &RecordedLine| {
+            let character = line.serial.map_or(usus::Span::default(), |serial| serial.character());
+            Line { line: line.clone(), survey: Survey::new(character, None), judged: false }
+        };
+        Status {
+            lines: lines.iter().map(line).collect(),
+            in_terminal: voice.to_a_person() && io::stderr().is_terminal(),
+            drawn: Instant::now(),
+            rate: (Instant::now(), 0),
+            bytes_a_second: 0.0,
+            last_bytes: Vec::new(),
+            losses: 0,
+            notes: 0,
+            warned_silent: false,
+            warned_full: false,
+            warned_short: false,
+            free: (Instant::now() - SAID, u64::MAX),
+        }
+    }
+
+    pub(super) fn begin(&self, path: &Path, voice: &Voice) {
+        let line = |line: &Line| {
+            let serial = line.line.serial.map_or(String::new(), |serial| format!(" ({serial})"));
+            format!("{}{serial}", names::shown(&line.line))
+        };
+        let lines: Vec<String> = self.lines.iter().map(line).collect();
+        let text = format!("recording {} into {}; interrupt to end", lines.join(", "), path.display());
+        voice.tell("info", &Safe(&text).to_string(), json!({"recording": lines, "file": path.display().to_string()}));
+    }
+
+    pub(super) fn take(&mut self, line: usize, bytes: &[u8], faults: &[Fault]) {
+        self.lines[line].survey.chunk(None, bytes, faults);
+        self.last_bytes.extend_from_slice(&bytes[bytes.len().saturating_sub(24)..]);
+        let old = self.last_bytes.len().saturating_sub(24);
+        self.last_bytes.drain(..old);
+        self.warned_silent = false;
+    }
+
+    pub(super) fn lost(&mut self, line: usize, why: Loss, voice: &Voice) {
+        self.losses += 1;
+        self.between(
+            voice,
+            &format!("{}: bytes are missing: {}", names::shown(&self.lines[line].line), loss_text(why)),
+        );
+    }
+
+    pub(super) fn gone(&mut self, line: usize, voice: &Voice) {
+        self.between(
+            voice,
+            &format!("{} has gone away; waiting for it to come back", names::shown(&self.lines[line].line)),
+        );
+    }
+
+    pub(super) fn noted(&mut self, text: &str, voice: &Voice) {
+        self.notes += 1;
+        self.clear();
+        voice.say(&format!("noted: {text}"));
+    }
+
+    /// A warning between the drawn lines.
+    fn between(&self, voice: &Voice, text: &str) {
+        self.clear();
+        voice.warn(text);
+    }
+
+    /// Says how it stands, if it is time for that.
+    pub(super) fn tell(&mut self, standing: Standing, path: &Path, silent: Duration, voice: &Voice) {
+        let due = if self.in_terminal { REDRAWN } else { SAID };
+        self.warn(standing, path, silent, voice);
+        if self.drawn.elapsed() < due {
+            return;
+        }
+        self.drawn = Instant::now();
+        let (since, before) = self.rate;
+        if since.elapsed() >= Duration::from_secs(2) {
+            self.bytes_a_second = (standing.bytes - before) as f64 / since.elapsed().as_secs_f64();
+            self.rate = (Instant::now(), standing.bytes);
+        }
+        let text = self.text(standing, silent);
+        if self.in_terminal {
+            let mut error = io::stderr().lock();
+            // Nobody may be looking any more: that is no reason to stop.
+            let _ = write!(error, "\r\x1B[2K{text}").and_then(|()| error.flush());
+        } else {
+            let data = json!({
+                "recorded": standing.bytes, "lost": standing.lost, "disk_full": standing.full,
+                "silent_seconds": silent.as_secs_f64(), "free": self.free.1,
+            });
+            voice.tell("info", &text, data);
+        }
+    }
+
+    fn text(&self, standing: Standing, silent: Duration) -> String {
+        let activity = match silent.as_secs() {
+            0..=1 => format!("{} bytes a second", grouped(self.bytes_a_second.round() as u64)),
+            seconds => format!("silent for {} s", grouped(seconds)),
+        };
+        let losses = if self.losses > 0 { format!("  {}", plural(self.losses, "loss")) } else { String::new() };
+        let notes = if self.notes > 0 { format!("  {}", plural(self.notes, "note")) } else { String::new() };
+        let disk = if standing.full { "  DISK FULL: waiting for room".to_owned() } else { self.room() };
+        let last: String = escaped(&self.last_bytes).chars().take(48).collect();
+        format!("● recording  {}  {activity}{losses}{notes}{disk}  {last}", plural(standing.bytes, "byte"))
+    }
+
+    /// How much room there is, and for how long.
+    fn room(&self) -> String {
+        if self.free.1 == u64::MAX {
+            return String::new();
+        }
+        // A chunk takes some forty bytes more than it holds.
+        let a_second = self.bytes_a_second * 2.0;
+        let seconds = if a_second > 0.0 { self.free.1 as f64 / a_second } else { f64::INFINITY };
+        let lasts = match seconds {
+            seconds if seconds > 86_400.0 * 365.0 => String::new(),
+            seconds if seconds > 86_400.0 => format!(", for {:.0} days", seconds / 86_400.0),
+            seconds => format!(", for {:.1} h", seconds / 3_600.0),
+        };
+        format!("  {:.1} GB free{lasts}", self.free.1 as f64 / 1e9)
+    }
+
+    fn warn(&mut self, standing: Standing, path: &Path, silent: Duration, voice: &Voice) {
+        if self.free.0.elapsed() >= Duration::from_secs(5) {
+            let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+            let free =
+                rustix::fs::statvfs(directory).map_or(u64::MAX, |about| about.f_bavail.saturating_mul(about.f_frsize));
+            self.free = (Instant::now(), free);
+        }
+        if silent >= SILENT && !std::mem::replace(&mut self.warned_silent, true) {
+            self.between(voice, &format!("nothing has come for {} s", silent.as_secs()));
+        }
+        if self.free.1 < SHORT && !std::mem::replace(&mut self.warned_short, true) {
+            self.between(voice, &format!("the disk runs short: {:.0} MB are free", self.free.1 as f64 / 1e6));
+        }
+        if standing.full != self.warned_full {
+            self.warned_full = standing.full;
+            let text = if standing.full {
+                "the disk takes nothing more; what comes is kept in memory for a while"
+            } else {
+                "the disk takes what comes again"
+            };
+            self.between(voice, text);
+        }
+        for index in 0..self.lines.len() {
+            let line = &mut self.lines[index];
+            if line.survey.bytes() < JUDGED_AT || std::mem::replace(&mut line.judged, true) {
+                continue;
+            }
+            let (Some(serial), characters) = (line.line.serial, line.survey.sample().to_vec()) else { continue };
+            let faults = characters.iter().any(|character| character.fault.is_some());
+            let found = clues(&Heard { serial, characters, faults }, &mut Speeds::new());
+            let name = names::shown(&line.line);
+            for clue in found {
+                self.between(voice, &format!("{name}: {}", clue_text(&clue, Some(serial))));
+            }
+        }
+    }
+
+    /// Takes the drawn line away.
+    fn clear(&self) {
+        if self.in_terminal {
+            let _ = write!(io::stderr().lock(), "\r\x1B[2K");
+        }
+    }
+
+    pub(super) fn end(&self) {
+        self.clear();
+    }
+
+    /// What each line was.
+    pub(super) fn summary(&self) -> String {
+        let line = |line: &Line| {
+            let (parity, framing, breaks) = line.survey.faults();
+            let faults = if parity + framing + breaks > 0 {
+                format!(", {}", plural(parity + framing + breaks, "faulty character"))
+            } else {
+                String::new()
+            };
+            format!("  {}: {}{faults}\n", names::shown(&line.line), plural(line.survey.bytes(), "byte"))
+        };
+        let lines: String = self.lines.iter().map(line).collect();
+        let losses = if self.losses > 0 {
+            format!("  bytes are missing at {}\n", plural(self.losses, "place"))
+        } else {
+            String::new()
+        };
+        lines + &losses
+    }
+}
