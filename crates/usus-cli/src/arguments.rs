@@ -41,6 +41,8 @@ pub(crate) enum Verb {
     Inspect(Inspect),
     /// Keep what comes, raw and with its times; says all the while that it is recording
     Capture(Capture),
+    /// Play a capture to another program: on a pseudo-terminal, over TCP, or into a file
+    Replay(Replay),
     /// Is a format sound? Shows its layout as a table and runs its examples
     Check(Check),
     /// Turn captured bytes into records: CSV tables or JSON Lines
@@ -270,6 +272,37 @@ fn size(text: &str) -> Result<u64, String> {
     };
     let number: u64 = digits.parse().map_err(|_| format!("`{digits}` is no whole number"))?;
     number.checked_mul(factor).ok_or_else(|| "that is too large".to_owned())
+}
+
+#[derive(Args)]
+pub(crate) struct Replay {
+    /// The capture
+    #[arg(value_name = "CAPTURE")]
+    pub(crate) capture: String,
+    /// Where to: `pty` (a pseudo-terminal; its name is printed), `pty:LINK` (with a link to it), `tcp://:PORT` or `tcp://ADDRESS:PORT` (to
+    /// all who call there), or a file that is not there yet (its raw bytes)
+    #[arg(long, value_name = "DEST")]
+    pub(crate) to: String,
+    /// Which line, if the capture holds several
+    #[arg(long, value_name = "NAME")]
+    pub(crate) line: Option<String>,
+    /// How many times as fast as it was recorded, or `max`: as fast as it is taken. Files are always written so
+    #[arg(long, value_name = "TIMES|max", default_value = "1", value_parser = pace)]
+    pub(crate) speed: f64,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
+}
+
+/// How many times as fast; `max` has no end.
+fn pace(text: &str) -> Result<f64, String> {
+    match text {
+        "max" => Ok(f64::INFINITY),
+        _ => text
+            .parse()
+            .ok()
+            .filter(|times: &f64| *times > 0.0)
+            .ok_or_else(|| "a speed is a number above 0, or `max`".to_owned()),
+    }
 }
 
 #[derive(Args)]

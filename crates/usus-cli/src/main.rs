@@ -1,6 +1,7 @@
 //! The `usus` command: arguments, messages, exit statuses. What it does is done by the libraries.
 
 mod arguments;
+mod callers;
 mod capture;
 mod check;
 mod convert;
@@ -9,6 +10,7 @@ mod formats;
 mod inspect;
 mod ports;
 mod problems;
+mod replay;
 mod safe;
 mod simulate;
 mod site;
@@ -43,6 +45,7 @@ fn main() -> ExitCode {
     let ending = match arguments.verb {
         Verb::Ports(ports) => ports::run(&ports, &voice),
         Verb::Capture(capture) => capture::run(&capture, &voice),
+        Verb::Replay(replay) => replay::run(&replay, &voice),
         Verb::Inspect(inspect) => inspect::run(&inspect, &voice),
         Verb::Check(check) => check::run(&check, &voice),
         Verb::Convert(convert) => convert::run(&convert, &voice),

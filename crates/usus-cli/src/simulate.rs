@@ -1,8 +1,7 @@
 //! `usus simulate`: the demo site's devices live, on pseudo-terminals and sockets, so that all else can be tried without hardware.
 
 use std::fs;
-use std::io::{self, Read, Write};
-use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -12,6 +11,7 @@ use usus_sim::{Device, Faults, LiveFaults, LiveLine, Settings, Terminal};
 
 use crate::Ending;
 use crate::arguments::{LineFault, Simulate};
+use crate::callers::Callers;
 use crate::stop::stop_flag;
 use crate::summary::{grouped, plural};
 use crate::voice::Voice;
@@ -23,8 +23,6 @@ const SETTLING: Duration = Duration::from_millis(30);
 /// A port vanishes after so long, and again; it stays away for `AWAY`.
 const STAYS: Duration = Duration::from_secs(10);
 const AWAY: Duration = Duration::from_secs(3);
-/// Sockets that do not take what they are sent are given up beyond this.
-const SOCKET_BACKLOG: usize = 1 << 20;
 
 pub(crate) fn run(arguments: &Simulate, voice: &Voice) -> Ending {
     match simulate(arguments, voice) {
@@ -80,15 +78,9 @@ struct Simulated {
     vanishes: Option<Duration>,
     /// The same device as sockets hear it: set as the device is.
     socket_line: LiveLine,
-    server: Option<(TcpListener, SocketAddr)>,
-    clients: Vec<Client>,
+    callers: Option<Callers>,
     received: u64,
     dropped: u64,
-}
-
-struct Client {
-    stream: TcpStream,
-    waiting: Vec<u8>,
 }
 
 impl Simulated {
@@ -98,7 +90,7 @@ impl Simulated {
         let line = || LiveLine::with_settings(device, settings, arguments.seed, faults);
         let link = arguments.dir.join(device.name());
         let terminal = open_terminal(&link)?;
-        let server = arguments.tcp.map(|address| listen(address, index)).transpose()?;
+        let callers = arguments.tcp.map(|address| listen(address, index)).transpose()?;
         let vanishes = arguments.fault.contains(&LineFault::Vanish).then_some(STAYS);
         Ok(Simulated {
             device,
@@ -111,8 +103,7 @@ impl Simulated {
             listened_since: None,
             vanishes,
             socket_line: line(),
-            server,
-            clients: Vec::new(),
+            callers,
             received: 0,
             dropped: 0,
         })
@@ -123,7 +114,7 @@ impl Simulated {
         let settings = settings_text(self.settings);
         let listener = self.terminal.as_ref().map(|terminal| terminal.listener().display().to_string());
         let listener = listener.unwrap_or_default();
-        let socket = self.server.as_ref().map(|(_, address)| format!("tcp://{address}"));
+        let socket = self.callers.as_ref().map(|callers| format!("tcp://{}", callers.address()));
         let at = socket.as_ref().map_or(String::new(), |socket| format!("   {socket}"));
         let text = format!("{name:<15} {settings:<11} {} -> {listener}{at}", self.link.display());
         let data = json!({
@@ -193,17 +184,10 @@ impl Simulated {
     }
 
     fn serve(&mut self, until: i64) {
-        let Some((server, _)) = &self.server else { return };
-        while let Ok((stream, _)) = server.accept() {
-            if stream.set_nonblocking(true).is_ok() {
-                self.clients.push(Client { stream, waiting: Vec::new() });
-            }
-        }
+        let Some(callers) = &mut self.callers else { return };
         let mut bytes = Vec::new();
         self.socket_line.advance(until, &mut |received| bytes.push(received.byte));
-        let mut received = 0;
-        self.clients.retain_mut(|client| client.serve(&bytes, &mut received));
-        self.received += received;
+        self.received += callers.serve(&bytes);
     }
 
     /// Says how it was, and returns how many bytes came back.
@@ -222,48 +206,17 @@ impl Simulated {
     }
 }
 
-impl Client {
-    /// Hands on what it takes at the moment. Returns whether it is still there.
-    fn serve(&mut self, bytes: &[u8], received: &mut u64) -> bool {
-        self.waiting.extend_from_slice(bytes);
-        let mut buffer = [0; 256];
-        loop {
-            match self.stream.read(&mut buffer) {
-                Ok(0) => return false,
-                Ok(got) => *received += got as u64,
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => break,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(_) => return false,
-            }
-        }
-        while !self.waiting.is_empty() {
-            match self.stream.write(&self.waiting) {
-                Ok(written) => drop(self.waiting.drain(..written)),
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return self.waiting.len() < SOCKET_BACKLOG,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(_) => return false,
-            }
-        }
-        true
-    }
-}
-
 fn open_terminal(link: &Path) -> Result<Terminal, String> {
     Terminal::open(link).map_err(|error| format!("cannot make the pseudo-terminal {}: {error}", link.display()))
 }
 
 /// Each device has a socket of its own; from a given port on, they count up.
-fn listen(address: SocketAddr, index: u16) -> Result<(TcpListener, SocketAddr), String> {
+fn listen(address: SocketAddr, index: u16) -> Result<Callers, String> {
     let mut address = address;
     if address.port() != 0 {
         address.set_port(address.port().saturating_add(index));
     }
-    let server = TcpListener::bind(address).and_then(|server| {
-        server.set_nonblocking(true)?;
-        let address = server.local_addr()?;
-        Ok((server, address))
-    });
-    server.map_err(|error| format!("cannot listen at {address}: {error}"))
+    Callers::at(address)
 }
 
 fn faults(chosen: &[LineFault]) -> LiveFaults {

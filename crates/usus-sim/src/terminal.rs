@@ -86,17 +86,20 @@ impl Terminal {
 
     /// Delivers bytes to the listener. What it does not read in time is dropped, as on a real line.
     pub fn deliver(&mut self, bytes: &[u8]) {
+        self.dropped += (bytes.len() - self.offer(bytes)) as u64;
+    }
+
+    /// Offers bytes to the listener. Returns how many of them it has room for.
+    pub fn offer(&mut self, bytes: &[u8]) -> usize {
         let mut rest = bytes;
         while !rest.is_empty() {
             match rustix::io::write(&self.device, rest) {
                 Ok(written) => rest = &rest[written..],
                 Err(rustix::io::Errno::INTR) => {}
-                Err(_) => {
-                    self.dropped += rest.len() as u64;
-                    return;
-                }
+                Err(_) => break,
             }
         }
+        bytes.len() - rest.len()
     }
 
     /// Reads what came from the listener, which should be nothing, and returns how many bytes that were in all.

@@ -121,15 +121,18 @@ impl Inspection {
         let mut text = String::new();
         loop {
             let more = !stop.load(Ordering::Relaxed) && self.step(&mut text)?;
-            if !more {
+            // A live source of which nothing is to be shown is summed up until it is stopped.
+            let shown = self.until.is_some_and(|until| until > self.from && self.shown_all(until));
+            let done = !more || (self.live && shown);
+            if done {
                 self.rows.end_row(&mut text);
             }
             output.write_all(text.as_bytes()).map_err(Failure::Output)?;
             text.clear();
-            if self.live || !more {
+            if self.live || done {
                 output.flush().map_err(Failure::Output)?;
             }
-            if !more || (self.live && self.until.is_some_and(|until| self.shown_all(until))) {
+            if done {
                 return Ok(());
             }
         }

@@ -216,10 +216,12 @@ fn view_name(view: View) -> &'static str {
 
 /// Bytes in a view.
 fn shown(bytes: &[u8], view: View, alone: bool, serial: Serial) -> String {
+    // Beside others, names in a row of binary data would drown what can be read in it.
+    let is_text = bytes.iter().all(|byte| matches!(byte, b'\t' | b'\n' | b'\r' | b' '..=b'~'));
     let joined = |each: &dyn Fn(&u8) -> String, between: &str| bytes.iter().map(each).collect::<Vec<_>>().join(between);
     match view {
-        View::Text if alone => bytes.iter().map(|byte| character_name(*byte)).collect(),
-        View::Text => bytes.iter().map(|byte| character_picture(*byte)).collect(),
+        View::Text if alone || is_text => bytes.iter().map(|byte| character_name(*byte)).collect(),
+        View::Text => bytes.iter().map(|byte| character_or_point(*byte)).collect(),
         View::Hex => joined(&|byte| format!("{byte:02X}"), " "),
         View::Decimal => joined(&|byte| format!("{byte:>3}"), " "),
         View::Binary => joined(&|byte| format!("{byte:08b}"), " "),
@@ -243,14 +245,9 @@ pub(crate) fn character_name(byte: u8) -> String {
     }
 }
 
-/// A byte as one character, to stand beside others: itself, the picture that Unicode has for a control character, or a point.
-fn character_picture(byte: u8) -> char {
-    match byte {
-        0..32 => char::from_u32(0x2400 + u32::from(byte)).unwrap_or('·'),
-        b' '..=b'~' => char::from(byte),
-        127 => '\u{2421}',
-        _ => '·',
-    }
+/// A byte as one character, to stand beside others: itself, or a point.
+fn character_or_point(byte: u8) -> char {
+    if matches!(byte, b' '..=b'~') { char::from(byte) } else { '·' }
 }
 
 /// A character as it goes over the wire: start bit, data bits with the lowest first, parity bit, stop bit.

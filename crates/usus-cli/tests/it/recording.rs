@@ -236,6 +236,65 @@ fn a_full_disk_is_waited_out() {
     assert!(held["torn"].is_null());
 }
 
+/// What is replayed is what was recorded: into a file, over TCP, on a pseudo-terminal, at the speed that was asked for.
+#[test]
+fn a_capture_is_played_to_other_programs() {
+    let folder = tempfile::tempdir().unwrap();
+    let capture = "demo/samples/rope-tension.pcapng";
+    let recorded = fs::read("demo/samples/rope-tension.bin")
+        .or_else(|_| fs::read(crate::run::root().join("demo/samples/rope-tension.bin")))
+        .unwrap();
+    let raw = folder.path().join("raw.bin");
+    let played = usus(&["replay", capture, "--to", raw.to_str().unwrap()]);
+    assert_eq!((played.status, fs::read(&raw).unwrap() == recorded), (0, true), "{}", played.said);
+    assert_eq!(
+        usus(&["replay", capture, "--to", raw.to_str().unwrap()]).status,
+        1,
+        "a file that is there is not overwritten"
+    );
+
+    // A minute in two seconds.
+    let link = folder.path().join("cell");
+    let begun = Instant::now();
+    let child = begin(&["replay", capture, "--to", &format!("pty:{}", link.display()), "--speed", "30"]);
+    while !crate::site::is_link(&link) {
+        assert!(begun.elapsed() < Duration::from_secs(10));
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let heard = usus(&["inspect", link.to_str().unwrap(), "--serial", "115200 8N1", "--plain", "--length", "15900"]);
+    let replayed = ran(child.wait_with_output().unwrap());
+    assert_eq!((heard.status, replayed.status), (0, 0), "{}{}", heard.said, replayed.said);
+    let seconds = begun.elapsed().as_secs_f64();
+    assert!((1.9..20.0).contains(&seconds), "{seconds} s");
+    let hex: Vec<u8> = heard
+        .out
+        .lines()
+        .skip(1)
+        .flat_map(|row| {
+            row[38..38 + 47].split_whitespace().map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect::<Vec<u8>>()
+        })
+        .collect();
+    assert!(hex.len() >= 15_900 && recorded.starts_with(&hex), "{} bytes", hex.len());
+
+    let child = begin(&["--messages", "json", "replay", capture, "--to", "tcp://127.0.0.1:0", "--speed", "max"]);
+    let mut child = child;
+    let mut said = std::io::BufReader::new(child.stderr.take().unwrap());
+    let mut line = String::new();
+    std::io::BufRead::read_line(&mut said, &mut line).unwrap();
+    let address: Value = serde_json::from_str(&line).unwrap();
+    let copy = usus(&["inspect", address["playing_to"].as_str().unwrap(), "--plain", "--length", "0"]);
+    assert!(copy.said.contains("15,993 bytes"), "{}", copy.said);
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+    for (arguments, said) in [
+        (&["replay", capture, "--to", "tcp://nowhere"][..], "no address and port"),
+        (&["replay", capture, "--to", "x", "--line", "answer"], "holds no line answer"),
+        (&["replay", "demo/samples/rope-tension.bin", "--to", "tcp://127.0.0.1:0"], "holds no times"),
+    ] {
+        let ran = usus(arguments);
+        assert!(ran.status == 1 && ran.said.contains(said), "{arguments:?}: {}", ran.said);
+    }
+}
+
 #[test]
 fn wrong_usage_is_told() {
     let folder = tempfile::tempdir().unwrap();
