@@ -76,6 +76,9 @@ pub(crate) struct Convert {
     /// standard output); without it, JSON Lines to standard output
     #[arg(long, value_name = "DEST", default_value = "-")]
     pub(crate) out: PathBuf,
+    /// Do not keep the raw bytes of a live source; without this, they are kept in a capture beside the output
+    #[arg(long)]
+    pub(crate) no_capture: bool,
     /// Only these kinds of record
     #[arg(long, value_name = "KIND,…", value_delimiter = ',')]
     pub(crate) records: Vec<String>,

@@ -1,16 +1,20 @@
 //! `usus convert`: sources through a format into outputs.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use usus::{Decoder, Ledger, Plan, Wants};
-use usus_io::{Destination, OutputError, Outputs, PieceOptions, PumpError, Source, TableOptions, pump_pieces};
+use usus_io::{
+    Destination, Kept, OutputError, Outputs, PieceOptions, PumpError, RecordedLine, Recorder, Source, TableOptions,
+    pump_pieces,
+};
 
 use crate::Ending;
 use crate::arguments::Convert;
+use crate::capture::{names, wall_clock};
 use crate::formats;
-use crate::source::open_source;
+use crate::source::{Opened, open_source};
 use crate::stop::stop_flag;
 use crate::summary::{Summary, grouped, plural};
 use crate::tally::{Seen, Tally};
@@ -22,7 +26,9 @@ const SHOW_PROGRESS: u64 = 32 << 20;
 /// Everything that is needed, checked, before anything is written.
 struct Job {
     plan: Plan,
-    sources: Vec<(String, Box<dyn Source + Send>)>,
+    sources: Vec<Opened>,
+    /// Whether the raw bytes of live ones are kept.
+    keep: bool,
     destination: Destination,
     options: TableOptions,
     rejects: Option<PathBuf>,
@@ -59,7 +65,7 @@ fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {
             voice.fail(&text);
             Ending::Failed
         })?;
-        let (name, source) = (opened.name, opened.source);
+        let source = &opened.source;
         if plan.needs_times() && !source.has_times() {
             voice.fail(&format!(
                 "{text}: the format ends texts by silence, and raw bytes have no times; record the line as a capture"
@@ -73,17 +79,18 @@ fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {
             ));
             return Err(Ending::Failed);
         }
-        sources.push((name, source));
+        sources.push(opened);
     }
     let options = TableOptions {
         source: sources.len() > 1,
-        line: sources.iter().any(|(_, source)| source.has_lines()),
+        line: sources.iter().any(|opened| opened.source.has_lines()),
         origin: arguments.origin,
-        received: sources.iter().any(|(_, source)| source.has_times()),
+        received: sources.iter().any(|opened| opened.source.has_times()),
     };
     Ok(Job {
         plan,
         sources,
+        keep: !arguments.no_capture,
         destination,
         options,
         rejects: arguments.rejects.clone(),
@@ -91,6 +98,30 @@ fn prepare(arguments: &Convert, voice: &Voice) -> Result<Job, Ending> {
         overwrite: arguments.overwrite,
         jobs: arguments.jobs.map_or_else(usual_jobs, usize::from),
     })
+}
+
+/// Keeps what comes from a live source in a capture beside the output.
+fn keep_beside(destination: &Destination, opened: Opened, voice: &Voice) -> Result<Box<dyn Source + Send>, Ending> {
+    let beside = match destination {
+        Destination::Directory(directory) => Some(directory.as_path()),
+        Destination::JsonLines(file) | Destination::Table(file) => file.parent(),
+        _ => None,
+    };
+    let directory = beside.filter(|path| !path.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let fail = |text: String| {
+        voice.fail(&format!("{text} (--no-capture does without)"));
+        Ending::Failed
+    };
+    std::fs::create_dir_all(directory)
+        .map_err(|error| fail(format!("cannot make {}: {error}", directory.display())))?;
+    let lines = vec![names::line(None, &opened)];
+    let now = wall_clock();
+    let called = RecordedLine::new(opened.name.clone());
+    let path = names::in_directory(directory, &[called], now);
+    let recorder =
+        Recorder::create(&path, &names::stream(&lines, now), &lines).map_err(|error| fail(error.to_string()))?;
+    voice.say(&format!("the raw bytes of {} are kept in {}", opened.name, path.display()));
+    Ok(Box::new(Kept::new(opened.source, recorder)))
 }
 
 /// More cores than this only wait for the one that writes, and each takes some 15 MiB.
@@ -112,11 +143,17 @@ fn execute(job: Job, voice: &Voice, stop: &AtomicBool) -> Result<Ending, Ending>
     let mut tally = Tally::new(outputs);
     let mut total = Ledger::default();
     let mut result = Ok(());
-    for (name, mut source) in job.sources {
+    for opened in job.sources {
+        let name = opened.name.clone();
         if stop.load(Ordering::Relaxed) {
             voice.warn(&format!("stopped before {name}"));
             break;
         }
+        let live = opened.source.is_live() && !opened.source.has_lines();
+        let mut source = match job.keep && live {
+            true => keep_beside(&job.destination, opened, voice)?,
+            false => opened.source,
+        };
         let (ledger, converted) = convert_source(&job.plan, &name, &mut *source, job.jobs, &mut tally, voice, stop);
         total.add(&ledger);
         result = converted;

@@ -34,7 +34,7 @@ pub use port::{
     Process, Refused, System, Use, list_ports,
 };
 pub use pump::{Progress, PumpError, Pumped, pump};
-pub use record::{RecordError, RecordedLine, Recorder, Standing};
+pub use record::{Kept, RecordError, RecordedLine, Recorder, Standing};
 pub use search::{Ear, EarError, Found, Likely, Listened, SearchError, SearchOptions, SourceEar, Tried, search};
 pub use source::address::{Address, AddressError, PortName};
 pub use source::capture::{CaptureLine, CaptureReader, CaptureWriter, LINK_TYPE};

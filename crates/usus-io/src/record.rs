@@ -15,7 +15,7 @@ use usus::format::Serial;
 use usus::{Fault, Loss, Time};
 
 use crate::source::capture::{CaptureLine, CaptureReader, CaptureWriter};
-use crate::source::{LineInfo, Source, SourceError, SourceEvent};
+use crate::source::{LineInfo, Remark, Source, SourceError, SourceEvent};
 
 /// What is gathered is written at least so often…
 const WRITTEN_EVERY: Duration = Duration::from_millis(500);
@@ -324,6 +324,73 @@ impl Recorder {
                 Err(error)
             }
         }
+    }
+}
+
+impl Drop for Recorder {
+    /// What is gathered is not lost with it.
+    fn drop(&mut self) {
+        let _ = self.write();
+    }
+}
+
+/// A source of which everything is recorded on its way.
+pub struct Kept {
+    source: Box<dyn Source + Send>,
+    recorder: Recorder,
+    /// The time of what has none.
+    last: Time,
+}
+
+impl Kept {
+    /// Records what comes from `source`, whose lines are those of the recorder.
+    pub fn new(source: Box<dyn Source + Send>, recorder: Recorder) -> Kept {
+        Kept { source, recorder, last: Time::from_nanoseconds(0) }
+    }
+}
+
+impl Source for Kept {
+    fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
+        let event = self.source.next()?;
+        match &event {
+            Some(SourceEvent::Chunk { line, time, bytes, faults }) => {
+                self.last = time.unwrap_or(self.last);
+                self.recorder.chunk(*line, self.last, bytes, faults);
+            }
+            Some(SourceEvent::Loss { line, why, time }) => self.recorder.loss(*line, time.unwrap_or(self.last), *why),
+            _ => {}
+        }
+        self.recorder.tick();
+        Ok(event)
+    }
+
+    fn stream(&self) -> Option<&str> {
+        Some(&self.recorder.stream)
+    }
+
+    fn has_times(&self) -> bool {
+        self.source.has_times()
+    }
+
+    fn has_lines(&self) -> bool {
+        self.source.has_lines()
+    }
+
+    fn is_live(&self) -> bool {
+        self.source.is_live()
+    }
+
+    fn tells_faults(&self) -> bool {
+        self.source.tells_faults()
+    }
+
+    fn remarks(&self) -> Vec<Remark> {
+        let mut remarks = self.source.remarks();
+        let lost = self.recorder.standing().lost;
+        if lost > 0 {
+            remarks.push(Remark::NotRecorded { bytes: lost });
+        }
+        remarks
     }
 }
 

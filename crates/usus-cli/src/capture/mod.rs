@@ -1,7 +1,7 @@
 //! `usus capture`: keep raw bytes with their times, and say all the while that it is recording.
 
 mod info;
-mod names;
+pub(crate) mod names;
 mod status;
 
 use std::io::{self, BufRead, IsTerminal};
@@ -63,7 +63,7 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
         opened.push((name.map(str::to_owned), line));
     }
     let lines = names::lines(&opened, arguments.opening.serial)?;
-    let wall = now();
+    let wall = wall_clock();
     let directory = arguments.out.as_deref().filter(|out| out.is_dir());
     let path = match (directory, &arguments.out) {
         (Some(directory), _) => names::in_directory(directory, &lines, wall),
@@ -108,7 +108,7 @@ fn open_recorder(path: &Path, lines: &[RecordedLine], append: bool, now: Time) -
 }
 
 /// The wall clock.
-fn now() -> Time {
+pub(crate) fn wall_clock() -> Time {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     Time::from_nanoseconds(since.as_nanos() as i64)
 }
@@ -124,10 +124,10 @@ fn listen(line: usize, mut source: Box<dyn Source + Send>, sender: &SyncSender<(
         let said = match source.next() {
             Ok(Some(SourceEvent::Chunk { time, bytes, faults, .. })) => {
                 // What has no times of its own arrives now.
-                let time = if timeless { now() } else { time.unwrap_or_else(now) };
+                let time = if timeless { wall_clock() } else { time.unwrap_or_else(wall_clock) };
                 Said::Chunk { time, bytes: bytes.to_vec(), faults: faults.to_vec() }
             }
-            Ok(Some(SourceEvent::Loss { why, time, .. })) => Said::Loss { time: time.unwrap_or_else(now), why },
+            Ok(Some(SourceEvent::Loss { why, time, .. })) => Said::Loss { time: time.unwrap_or_else(wall_clock), why },
             Ok(Some(SourceEvent::Gone { .. })) => Said::Gone,
             Ok(Some(_)) => continue,
             Ok(None) => Said::End,
@@ -198,7 +198,7 @@ impl Recording {
             while let Ok(note) = self.notes.try_recv() {
                 let note = note.trim();
                 if !note.is_empty() {
-                    recorder.note(0, now(), note);
+                    recorder.note(0, wall_clock(), note);
                     self.status.noted(note, voice);
                 }
             }

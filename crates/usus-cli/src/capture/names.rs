@@ -26,20 +26,27 @@ pub(super) fn lines(opened: &[(Option<String>, Opened)], serial: Option<Serial>)
     let mut lines: Vec<RecordedLine> = Vec::new();
     for (name, line) in opened {
         let unnamed = if opened.len() > 1 { line.name.clone() } else { String::new() };
-        let mut recorded = RecordedLine::new(name.clone().unwrap_or(unnamed));
-        recorded.serial = line.serial.or(serial);
+        let mut recorded = self::line(Some(name.clone().unwrap_or(unnamed)), line);
+        recorded.serial = recorded.serial.or(serial);
         if lines.iter().any(|before| before.name == recorded.name) {
             return Err(format!("two lines are called {}; give them names, as in request=/dev/ttyUSB0", recorded.name));
-        }
-        if let Some(port) = line.port() {
-            let port = std::fs::canonicalize(&port).unwrap_or(port);
-            let listed = list_ports(&LinuxSystem::new()).into_iter().find(|listed| listed.path == port);
-            recorded.about = listed.as_ref().and_then(|listed| listed.adapter.as_ref()).map(adapter_text);
-            recorded.latency = listed.and_then(|listed| listed.latency);
         }
         lines.push(recorded);
     }
     Ok(lines)
+}
+
+/// A line as it is recorded: its settings, and what is known of its adapter.
+pub(crate) fn line(name: Option<String>, opened: &Opened) -> RecordedLine {
+    let mut recorded = RecordedLine::new(name.unwrap_or_default());
+    recorded.serial = opened.serial;
+    if let Some(port) = opened.port() {
+        let port = std::fs::canonicalize(&port).unwrap_or(port);
+        let listed = list_ports(&LinuxSystem::new()).into_iter().find(|listed| listed.path == port);
+        recorded.about = listed.as_ref().and_then(|listed| listed.adapter.as_ref()).map(adapter_text);
+        recorded.latency = listed.and_then(|listed| listed.latency);
+    }
+    recorded
 }
 
 fn adapter_text(adapter: &Adapter) -> String {
@@ -53,13 +60,13 @@ pub(super) fn shown(line: &RecordedLine) -> String {
 }
 
 /// The id of a new stream: its lines and when it began.
-pub(super) fn stream(lines: &[RecordedLine], now: Time) -> String {
+pub(crate) fn stream(lines: &[RecordedLine], now: Time) -> String {
     let names: Vec<&str> = lines.iter().map(|line| line.name.as_str()).filter(|name| !name.is_empty()).collect();
     format!("{}{}{now}", names.join("+"), if names.is_empty() { "" } else { "@" })
 }
 
 /// A file in a directory, named after the lines and the time in UTC; one that is there already is never chosen.
-pub(super) fn in_directory(directory: &Path, lines: &[RecordedLine], now: Time) -> PathBuf {
+pub(crate) fn in_directory(directory: &Path, lines: &[RecordedLine], now: Time) -> PathBuf {
     let names: Vec<String> = lines.iter().map(|line| allowed(&line.name)).filter(|name| !name.is_empty()).collect();
     let time = received_text(now, 0).replace(':', "");
     let stem = if names.is_empty() { time } else { format!("{}-{time}", names.join("+")) };

@@ -89,12 +89,35 @@ fn the_search_finds_parity_on_a_line_of_the_site() {
 #[test]
 fn convert_reads_a_port_as_its_format_says() {
     let site = Site::of(&["rope-tension"], &[]);
-    let ran = run_for(2_500, &["convert", &site.port("rope-tension"), "--format", "demo/formats/rope-tension.toml"]);
+    let folder = tempfile::tempdir().unwrap();
+    let out = folder.path().join("cell.jsonl");
+    let mut ran = run_for(
+        2_500,
+        &[
+            "convert",
+            &site.port("rope-tension"),
+            "--format",
+            "demo/formats/rope-tension.toml",
+            "--out",
+            out.to_str().unwrap(),
+        ],
+    );
+    ran.out = fs::read_to_string(&out).unwrap();
     assert_eq!(ran.status, 0, "{}", ran.said);
     let records: Vec<Value> = ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert!(records.len() > 20, "{} records", records.len());
     assert!(records.iter().all(|record| record["received"].is_string() && record["fields"]["tension"].is_number()));
     assert!(ran.said.contains("stopped before the end") && !ran.said.contains("rejected"), "{}", ran.said);
+    // The raw bytes are kept beside the output, and converting them gives the same again.
+    let kept = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().path());
+    let kept: Vec<_> = kept.filter(|path| path.extension().is_some_and(|ending| ending == "pcapng")).collect();
+    assert_eq!(kept.len(), 1);
+    assert!(ran.said.contains(&format!("are kept in {}", kept[0].display())), "{}", ran.said);
+    let again = usus(&["convert", kept[0].to_str().unwrap(), "--format", "demo/formats/rope-tension.toml"]);
+    let fields = |text: &str| -> Vec<Value> {
+        text.lines().map(|line| serde_json::from_str::<Value>(line).unwrap()["fields"].clone()).collect()
+    };
+    assert_eq!(fields(&again.out), fields(&ran.out));
     assert_eq!(site.end(), (0, 0));
 }
 

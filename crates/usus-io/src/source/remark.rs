@@ -23,6 +23,11 @@ pub enum Remark {
         /// What the others have sent.
         datagrams: u64,
     },
+    /// Bytes could not be kept in a capture, because the disk was full.
+    NotRecorded {
+        /// How many.
+        bytes: u64,
+    },
     /// The system has lost datagrams that came faster than they were read.
     LostDatagrams {
         /// How many.
@@ -42,6 +47,9 @@ impl std::fmt::Display for Remark {
             Remark::TelnetCommands { bytes } => write!(f, "{bytes} bytes of telnet commands were taken out"),
             Remark::TooManySenders { limit, datagrams } => {
                 write!(f, "{datagrams} datagrams came from other senders than the first {limit}, and were left out")
+            }
+            Remark::NotRecorded { bytes } => {
+                write!(f, "{bytes} bytes could not be kept in the capture: the disk was full")
             }
             Remark::LostDatagrams { datagrams } => {
                 write!(f, "{datagrams} datagrams came faster than they were read, and were lost")
