@@ -67,8 +67,6 @@ pub(crate) struct Convert {
     /// Where bytes come from (SOURCE, below); each is a stream of its own
     #[arg(required = true, value_name = "SOURCE")]
     pub(crate) sources: Vec<String>,
-    #[command(flatten)]
-    pub(crate) opening: Opening,
     /// The format file, or the name of a format that ships with usus
     #[arg(long)]
     pub(crate) format: String,
@@ -100,6 +98,8 @@ pub(crate) struct Convert {
     /// Decode a file on so many cores; without it, on all there are, but at most eight. The outputs are the same
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub(crate) jobs: Option<u16>,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
 }
 
 /// How sources are opened.
@@ -183,8 +183,6 @@ pub(crate) struct Inspect {
     /// Where bytes come from (SOURCE, below)
     #[arg(value_name = "SOURCE")]
     pub(crate) source: String,
-    #[command(flatten)]
-    pub(crate) opening: Opening,
     /// How bytes are shown, side by side
     #[arg(long = "as", value_enum, value_name = "VIEW,…", value_delimiter = ',', default_value = "hex,text")]
     pub(crate) views: Vec<View>,
@@ -206,6 +204,8 @@ pub(crate) struct Inspect {
     /// Print rows even if a terminal could show them live
     #[arg(long)]
     pub(crate) plain: bool,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
 }
 
 /// A way to show bytes.
@@ -229,8 +229,6 @@ pub(crate) struct Capture {
     /// What is to be recorded (SOURCE, below); several become lines of one capture. Each may be given a name: NAME=SOURCE
     #[arg(required_unless_present = "info", value_name = "SOURCE")]
     pub(crate) sources: Vec<String>,
-    #[command(flatten)]
-    pub(crate) opening: Opening,
     /// The file to record into (pcapng), or a directory in which the file is named after the lines and the time
     #[arg(long, value_name = "FILE|DIR", required_unless_present = "info")]
     pub(crate) out: Option<PathBuf>,
@@ -258,6 +256,8 @@ pub(crate) struct Capture {
     /// Tell what a capture holds, instead of recording
     #[arg(long, value_name = "FILE", conflicts_with_all = ["sources", "out"])]
     pub(crate) info: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
 }
 
 /// A size with its unit.
