@@ -1,7 +1,7 @@
 //! Serial ports: which there are, and reading one without disturbing its line.
 //!
 //! A port is opened for reading only, so that nothing can be written. A terminal in its usual mode echoes what it receives whatever it was
-//! opened for, so raw mode and the line settings are the first thing that is done to it; between the two calls a few microseconds pass in
+//! opened for, so raw mode and the line settings are the first thing that is done to it once it is locked; between the two calls a few microseconds pass in
 //! which the system would still echo. Settings stay as they are when the port is closed, so that the echo does not come back.
 //!
 //! Only Linux was tried, and only with pseudo-terminals: no real adapter was seen. What the system tells about adapters and faults is
@@ -13,7 +13,7 @@ mod marks;
 mod settings;
 mod system;
 
-use std::fs::File;
+use std::fs::{self, File};
 use std::io::{self, Read};
 use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::OpenOptionsExt;
@@ -134,12 +134,18 @@ pub struct Port {
 }
 
 impl Port {
-    /// Opens a port for reading: raw mode and settings first, and for this process alone.
+    /// Opens a port for reading, for this process alone: locked, then raw and set, before anything is read. A port that another
+    /// process has is left as it is.
     ///
     /// # Errors
     ///
     /// Why it cannot be opened; who holds it or which group may read it, if that can be seen.
     pub fn open(path: &Path, options: &PortOptions) -> Result<Port, PortError> {
+        // Not every program locks. Pseudo-terminals are often kept open by those who made them.
+        let real = fs::canonicalize(path).is_ok_and(|device| !device.starts_with("/dev/pts"));
+        if let Some(holder) = real.then(|| list::holder(&LinuxSystem::new(), path)).flatten() {
+            return Err(PortError::Held { path: path.to_owned(), holder: Some(holder) });
+        }
         let flags = OFlags::NOCTTY | OFlags::NONBLOCK;
         let opened = File::options().read(true).custom_flags(flags.bits() as i32).open(path);
         let file = opened.map_err(|error| cannot_open(path, error))?;
@@ -147,13 +153,14 @@ impl Port {
         if !rustix::termios::isatty(&file) {
             return Err(PortError::NoTerminal { path: path.to_owned() });
         }
-        let mut port = Port { file, path: path.to_owned(), serial: options.serial };
-        port.set(options.serial)?;
-        // Two readers would take bytes from each other. The first call keeps other users out; the second is the custom among programs.
-        rustix::termios::ioctl_tiocexcl(&port.file).map_err(other)?;
-        if rustix::fs::flock(&port.file, FlockOperation::NonBlockingLockExclusive).is_err() {
+        // Two readers would take bytes from each other, and settings are the port's, not the reader's: whoever has it already must not
+        // notice this. Locks are the custom among programs; the other call keeps other users out.
+        if rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
             return Err(PortError::Held { path: path.to_owned(), holder: list::holder(&LinuxSystem::new(), path) });
         }
+        let mut port = Port { file, path: path.to_owned(), serial: options.serial };
+        port.set(options.serial)?;
+        rustix::termios::ioctl_tiocexcl(&port.file).map_err(other)?;
         for (line, wanted) in [(driver::DTR, options.dtr), (driver::RTS, options.rts)] {
             match wanted {
                 ControlLine::Leave => {}

@@ -334,10 +334,11 @@ fn ports_that_cannot_be_opened_say_why() {
     let usual = PortOptions::new(serial("9600 8N1"));
     let held = Port::open(&link, &usual).unwrap();
     // Another process of this user would get `busy`; the same is told by the lock.
-    match Port::open(&link, &usual) {
+    match Port::open(&link, &PortOptions::new(serial("19200 8N1"))) {
         Err(PortError::Held { path, .. }) => assert_eq!(path, link),
         other => panic!("{other:?}"),
     }
+    assert_eq!(terminal.speed(), Some(9_600), "whoever has the port does not notice the other");
     drop(held);
     assert!(matches!(Port::open(&folder.path().join("nothing"), &usual), Err(PortError::Absent { .. })));
     let file = folder.path().join("file");
