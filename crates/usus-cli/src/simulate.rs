@@ -111,7 +111,7 @@ impl Simulated {
 
     fn announce(&self, voice: &Voice) {
         let name = self.device.name();
-        let settings = settings_text(self.settings);
+        let settings = self.settings.to_string();
         let listener = self.terminal.as_ref().map(|terminal| terminal.listener().display().to_string());
         let listener = listener.unwrap_or_default();
         let socket = self.callers.as_ref().map(|callers| format!("tcp://{}", callers.address()));
@@ -235,21 +235,4 @@ fn faults(chosen: &[LineFault]) -> LiveFaults {
         faults.silence = 15;
     }
     faults
-}
-
-/// Settings as people write them.
-pub(crate) fn settings_text(settings: Settings) -> String {
-    let parity = match settings.parity {
-        usus_sim::Parity::None => 'N',
-        usus_sim::Parity::Even => 'E',
-        usus_sim::Parity::Odd => 'O',
-        usus_sim::Parity::Mark => 'M',
-        usus_sim::Parity::Space => 'S',
-    };
-    let stop = match settings.half_stop_bits {
-        2 => "1",
-        3 => "1.5",
-        _ => "2",
-    };
-    format!("{} {}{parity}{stop}", settings.baud, settings.data_bits)
 }

@@ -1,7 +1,7 @@
 //! Recording lines into captures that can be trusted: nothing is overwritten, what is written stays readable whatever happens, a full disk
 //! is waited out.
 //!
-//! Whole blocks gather in memory and go into the file together, at least every second; what was only half written, because the disk is
+//! Whole blocks gather in memory and go into the file together, twice a second; what was only half written, because the disk is
 //! full, is cut off again. So a file ends with a whole block at any time, but for a power failure in the middle of a write, and such a torn
 //! end is cut off when the capture is continued.
 
@@ -263,7 +263,9 @@ impl Recorder {
 
     /// Writes what is due. It is to be called several times a second, also when nothing comes.
     pub fn tick(&mut self) {
-        let due = self.blocks.writer_mut().len() >= WRITTEN_FROM || self.last_written.elapsed() >= WRITTEN_EVERY;
+        // A full disk is asked again only so often.
+        let much = !self.standing.full && self.blocks.writer_mut().len() >= WRITTEN_FROM;
+        let due = much || self.last_written.elapsed() >= WRITTEN_EVERY;
         if due {
             self.standing.full = self.write().is_err();
         }

@@ -85,6 +85,25 @@ impl Settings {
     }
 }
 
+impl std::fmt::Display for Settings {
+    /// As in `9600 8N1`.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let parity = match self.parity {
+            Parity::None => 'N',
+            Parity::Even => 'E',
+            Parity::Odd => 'O',
+            Parity::Mark => 'M',
+            Parity::Space => 'S',
+        };
+        let stop = match self.half_stop_bits {
+            2 => "1",
+            3 => "1.5",
+            _ => "2",
+        };
+        write!(f, "{} {}{parity}{stop}", self.baud, self.data_bits)
+    }
+}
+
 fn data_mask(bits: u8) -> u8 {
     (0xFF_u16 >> (8 - bits)) as u8
 }

@@ -41,6 +41,20 @@ pub(super) struct Status {
     free: (Instant, u64),
 }
 
+/// The width that the last bytes may take.
+const WIDTH: usize = 48;
+
+/// The last bytes as escaped text, as many as fit, none of them cut.
+fn last_that_fit(bytes: &[u8]) -> String {
+    let mut width = 0;
+    let fits = |byte: &&u8| {
+        width += escaped(&[**byte]).len();
+        width <= WIDTH
+    };
+    let count = bytes.iter().rev().take_while(fits).count();
+    escaped(&bytes[bytes.len() - count..])
+}
+
 struct Line {
     line: RecordedLine,
     survey: Survey,
@@ -149,7 +163,7 @@ impl Status {
         let losses = if self.losses > 0 { format!("  {}", plural(self.losses, "loss")) } else { String::new() };
         let notes = if self.notes > 0 { format!("  {}", plural(self.notes, "note")) } else { String::new() };
         let disk = if standing.full { "  DISK FULL: waiting for room".to_owned() } else { self.room() };
-        let last: String = escaped(&self.last_bytes).chars().take(48).collect();
+        let last = last_that_fit(&self.last_bytes);
         format!("● recording  {}  {activity}{losses}{notes}{disk}  {last}", plural(standing.bytes, "byte"))
     }
 
