@@ -30,7 +30,7 @@ pub(crate) struct Rows {
 
 struct Line {
     name: String,
-    serial: Serial,
+    serial: Option<Serial>,
     offset: u64,
     row: Row,
 }
@@ -59,7 +59,6 @@ impl Rows {
     pub(crate) fn line(&mut self, name: &str, serial: Option<Serial>, start: u64, out: &mut String) {
         self.end_row(out);
         let name = if name.is_empty() { format!("line {}", self.lines.len()) } else { name.to_owned() };
-        let serial = serial.unwrap_or(USUAL);
         self.lines.push(Line { name, serial, offset: start, row: Row::default() });
         if self.lines.len() > 1 {
             *out += &self.head();
@@ -98,7 +97,9 @@ impl Rows {
             self.end_row(out);
         }
         let Some(state) = self.lines.get_mut(line) else { return };
-        let own = state.serial.character().nanoseconds().saturating_mul(bytes.len() as i64);
+        // Where it is not known how long characters last, they are taken for no time at all.
+        let character = state.serial.map_or(0, |serial| serial.character().nanoseconds());
+        let own = character.saturating_mul(bytes.len() as i64);
         let last = self.last;
         self.last = time.or(last);
         let silence =
@@ -158,7 +159,7 @@ impl Rows {
         let column = self.column_width() + 2;
         let before = if self.lines.len() > 1 { index * column } else { 0 };
         text += &" ".repeat(before);
-        let serial = self.lines[index].serial;
+        let serial = self.lines[index].serial.unwrap_or(USUAL);
         let alone = self.look.views == [View::Text];
         let views = self.look.views.iter().map(|view| self.padded(&shown(&row.bytes, *view, alone, serial), *view));
         text += &views.collect::<Vec<_>>().join("  ");
