@@ -4,8 +4,8 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use usus::Span;
 use usus::format::Serial;
+use usus::{Span, Time};
 use usus_io::DumpLayout;
 use usus_sim::Device;
 
@@ -25,7 +25,8 @@ pub(crate) struct Arguments {
 }
 
 const ENDINGS: &str = "Exit status: 0 done, 1 failed, 2 wrong usage, 3 no bytes came, 4 bytes came but nothing was recognised, \
-                       5 a larger share of rejected bytes than allowed";
+                       5 a larger share of rejected bytes than allowed, \
+                       6 bytes were lost while they were recorded";
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Messages {
@@ -64,7 +65,8 @@ pub(crate) struct Check {
 #[derive(Args)]
 #[command(after_help = SOURCES)]
 pub(crate) struct Convert {
-    /// Where bytes come from (SOURCE, below); each is a stream of its own
+    /// Where bytes come from (SOURCE, below); each is a stream of its own. Several that are live are listened to at once, as lines of
+    /// one stream; a line may be given a name: NAME=SOURCE
     #[arg(required = true, value_name = "SOURCE")]
     pub(crate) sources: Vec<String>,
     /// The format file, or the name of a format that ships with usus
@@ -77,6 +79,19 @@ pub(crate) struct Convert {
     /// Do not keep the raw bytes of a live source; without this, they are kept in a capture beside the output
     #[arg(long)]
     pub(crate) no_capture: bool,
+    #[command(flatten)]
+    pub(crate) tables: TableArguments,
+    /// Decode a file on so many cores; without it, on all there are, but at most eight. The outputs are the same
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub(crate) jobs: Option<u16>,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
+}
+
+/// What goes into the tables.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Tables")]
+pub(crate) struct TableArguments {
     /// Only these kinds of record
     #[arg(long, value_name = "KIND,…", value_delimiter = ',')]
     pub(crate) records: Vec<String>,
@@ -92,23 +107,21 @@ pub(crate) struct Convert {
     /// End with status 5 if a larger share of the bytes is rejected: 0.01 or 1%
     #[arg(long, value_name = "SHARE", value_parser = share)]
     pub(crate) reject_limit: Option<f64>,
+    /// A set of files for each day (UTC) on which something was received, with the date in their names
+    #[arg(long)]
+    pub(crate) daily: bool,
     /// Replace what exists
     #[arg(long)]
     pub(crate) overwrite: bool,
-    /// Decode a file on so many cores; without it, on all there are, but at most eight. The outputs are the same
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
-    pub(crate) jobs: Option<u16>,
-    #[command(flatten)]
-    pub(crate) opening: Opening,
 }
 
 /// How sources are opened.
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Sources")]
 pub(crate) struct Opening {
-    /// Line settings of a port: speed, data bits, parity, stop bits. Without it, the format's
-    #[arg(long, value_name = "SETTINGS", value_parser = serial)]
-    pub(crate) serial: Option<Serial>,
+    /// Line settings of a port: speed, data bits, parity, stop bits. Without it, the format's. NAME=SETTINGS is for the line of that name
+    #[arg(long, value_name = "SETTINGS", value_parser = ForLine::serial)]
+    pub(crate) serial: Vec<ForLine<Serial>>,
     /// The port's line `data terminal ready`
     #[arg(long, value_enum, default_value = "leave", hide_possible_values = true, value_name = "leave|raise|drop")]
     pub(crate) dtr: Lead,
@@ -125,12 +138,53 @@ pub(crate) struct Opening {
     /// (text+CR, text+LF, text+CRLF), skip, note (the rest of the line). As in "time direction hex note"
     #[arg(long, value_name = "COLUMNS", value_parser = DumpLayout::parse)]
     pub(crate) dump: Option<DumpLayout>,
-    /// Put the source's clock right: move its times by so much, as in 2s, -1.5s, 40ms, 1h
-    #[arg(long, value_name = "SPAN", value_parser = span, allow_hyphen_values = true, default_value = "0s", hide_default_value = true)]
-    pub(crate) shift: Span,
-    /// How late the adapter hands on what came; times are so much earlier
-    #[arg(long, value_name = "SPAN", value_parser = span, default_value = "0s", hide_default_value = true)]
-    pub(crate) lateness: Span,
+    /// Put the source's clock right: move its times by so much, as in 2s, -1.5s, 40ms, 1h. NAME=SPAN is for the line of that name
+    #[arg(long, value_name = "SPAN", value_parser = ForLine::span, allow_hyphen_values = true)]
+    pub(crate) shift: Vec<ForLine<Span>>,
+    /// How late the adapter hands on what came; times are so much earlier. NAME=SPAN is for the line of that name
+    #[arg(long, value_name = "SPAN", value_parser = ForLine::span)]
+    pub(crate) lateness: Vec<ForLine<Span>>,
+    /// Only what was received at this time or later, as in 2026-11-25T06:30:00Z
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    pub(crate) begin: Option<Time>,
+    /// Only what was received before this time
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    pub(crate) end: Option<Time>,
+}
+
+/// Something that is said of the line of a name, or of all lines.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct ForLine<T> {
+    pub(crate) line: Option<String>,
+    pub(crate) value: T,
+}
+
+impl<T> ForLine<T> {
+    fn parse(text: &str, parse: impl Fn(&str) -> Result<T, String>) -> Result<ForLine<T>, String> {
+        let (line, value) = match text.split_once('=') {
+            Some((line, value)) => (Some(line.to_owned()), value),
+            None => (None, text),
+        };
+        Ok(ForLine { line, value: parse(value)? })
+    }
+}
+
+impl ForLine<Serial> {
+    fn serial(text: &str) -> Result<ForLine<Serial>, String> {
+        ForLine::parse(text, serial)
+    }
+}
+
+impl ForLine<Span> {
+    fn span(text: &str) -> Result<ForLine<Span>, String> {
+        ForLine::parse(text, span)
+    }
+}
+
+/// A time as it is written in ISO 8601.
+fn time(text: &str) -> Result<Time, String> {
+    usus_io::parse_time(text)
+        .ok_or_else(|| "a time is written as in 2026-11-25T06:30:00Z; without the Z it is UTC, too".to_owned())
 }
 
 /// What is to be done with a control line.
@@ -199,7 +253,7 @@ pub(crate) struct Inspect {
     #[arg(long, value_name = "SPAN", value_parser = span)]
     pub(crate) split_idle: Option<Span>,
     /// Find the line settings of a port: listen with the usual ones in turn, score what comes, and explain the choice
-    #[arg(long, conflicts_with_all = ["serial", "from", "length", "width", "split_idle"])]
+    #[arg(long, conflicts_with_all = ["serial", "from", "length", "width", "split_idle", "begin", "end"])]
     pub(crate) search: bool,
     /// Print rows even if a terminal could show them live
     #[arg(long)]
@@ -226,7 +280,8 @@ pub(crate) enum View {
 #[derive(Args)]
 #[command(after_help = SOURCES)]
 pub(crate) struct Capture {
-    /// What is to be recorded (SOURCE, below); several become lines of one capture. Each may be given a name: NAME=SOURCE
+    /// What is to be recorded (SOURCE, below); several become lines of one capture. Each may be given a name: NAME=SOURCE. Captures
+    /// are copied, with their own times: a part of one (--begin, --end), or several as one
     #[arg(required_unless_present = "info", value_name = "SOURCE")]
     pub(crate) sources: Vec<String>,
     /// The file to record into (pcapng), or a directory in which the file is named after the lines and the time
@@ -244,6 +299,13 @@ pub(crate) struct Capture {
     /// Go on in another file after so long, as in 24h
     #[arg(long, value_name = "SPAN", value_parser = span)]
     pub(crate) rotate_every: Option<Span>,
+    /// Compress each file with gzip once it is finished
+    #[arg(long, conflicts_with = "append")]
+    pub(crate) compress: bool,
+    /// Give what arrives to other programs at the same time: at a pseudo-terminal (`pty`, `pty:LINK`) or to all who call (`tcp://:PORT`).
+    /// Of several lines, say which: NAME=tcp://:PORT
+    #[arg(long, value_name = "PLACE")]
+    pub(crate) serve: Vec<String>,
     /// Stop after so long
     #[arg(long, value_name = "SPAN", value_parser = span)]
     pub(crate) stop_after: Option<Span>,
@@ -256,6 +318,14 @@ pub(crate) struct Capture {
     /// Tell what a capture holds, instead of recording
     #[arg(long, value_name = "FILE", conflicts_with_all = ["sources", "out"])]
     pub(crate) info: Option<PathBuf>,
+    /// Convert what arrives at the same time: where records go, as with --out of usus convert
+    #[arg(long, value_name = "DEST", requires = "format")]
+    pub(crate) convert: Option<PathBuf>,
+    /// The format to convert by: a file, or the name of a format that ships with usus
+    #[arg(long, requires = "convert")]
+    pub(crate) format: Option<String>,
+    #[command(flatten)]
+    pub(crate) tables: TableArguments,
     #[command(flatten)]
     pub(crate) opening: Opening,
 }

@@ -1,7 +1,6 @@
 //! The `usus` command: arguments, messages, exit statuses. What it does is done by the libraries.
 
 mod arguments;
-mod callers;
 mod capture;
 mod check;
 mod convert;
@@ -37,6 +36,8 @@ enum Ending {
     NoBytes = 3,
     NothingRecognised = 4,
     TooManyRejects = 5,
+    /// Bytes were lost while they were recorded.
+    BytesLost = 6,
 }
 
 fn main() -> ExitCode {

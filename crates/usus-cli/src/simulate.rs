@@ -7,11 +7,11 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use serde_json::json;
-use usus_sim::{Device, Faults, LiveFaults, LiveLine, Settings, Terminal};
+use usus_io::{Callers, Terminal};
+use usus_sim::{Device, Faults, LiveFaults, LiveLine, Settings};
 
 use crate::Ending;
 use crate::arguments::{LineFault, Simulate};
-use crate::callers::Callers;
 use crate::stop::stop_flag;
 use crate::summary::{grouped, plural};
 use crate::voice::Voice;
@@ -216,7 +216,7 @@ fn listen(address: SocketAddr, index: u16) -> Result<Callers, String> {
     if address.port() != 0 {
         address.set_port(address.port().saturating_add(index));
     }
-    Callers::at(address)
+    Callers::at(address).map_err(|error| format!("cannot listen at {address}: {error}"))
 }
 
 fn faults(chosen: &[LineFault]) -> LiveFaults {

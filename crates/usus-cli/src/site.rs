@@ -1,10 +1,10 @@
 //! A line of the demo site as a source: what a receiver with given settings makes of it, in real time.
 
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 
 use usus::format::Serial;
-use usus::{Fault, FaultKind, Time};
-use usus_io::{LineInfo, PortError, Source, SourceError, SourceEvent};
+use usus::{Fault, FaultKind};
+use usus_io::{Clock, LineInfo, PortError, Source, SourceError, SourceEvent};
 use usus_sim::{Device, LiveFaults, LiveLine, Settings, WireFault};
 
 /// How long the device has been on when the listener comes: somewhere within a message, as it always is.
@@ -20,20 +20,19 @@ pub(crate) struct SiteLine {
     serial: Serial,
     announced: bool,
     begun: Instant,
-    wall: i64,
+    clock: Clock,
     bytes: Vec<u8>,
     faults: Vec<Fault>,
 }
 
 impl SiteLine {
     /// The device as it is heard with `serial`, or with its own settings.
-    pub(crate) fn new(device: Device, serial: Option<Serial>) -> Option<SiteLine> {
+    pub(crate) fn new(device: Device, serial: Option<Serial>, clock: Clock) -> Option<SiteLine> {
         let serial = serial.or_else(|| Serial::parse(device.serial()))?;
         let mut line = LiveLine::new(device, 42, LiveFaults::none());
         line.listen(UNHEARD.as_nanos() as i64, settings(serial)?);
-        let wall = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_nanos() as i64);
         let begun = Instant::now();
-        Some(SiteLine { line, serial, announced: false, begun, wall, bytes: Vec::new(), faults: Vec::new() })
+        Some(SiteLine { line, serial, announced: false, begun, clock, bytes: Vec::new(), faults: Vec::new() })
     }
 
     /// Nanoseconds since the device was switched on.
@@ -59,7 +58,7 @@ impl Source for SiteLine {
         let begun = Instant::now();
         while self.bytes.is_empty() && self.faults.is_empty() {
             if begun.elapsed() >= PATIENCE {
-                return Ok(Some(SourceEvent::Idle));
+                return Ok(Some(SourceEvent::Idle { time: Some(self.clock.now()) }));
             }
             std::thread::sleep(TICK);
             let until = self.now();
@@ -72,7 +71,7 @@ impl Source for SiteLine {
                 }
             });
         }
-        let time = Some(Time::from_nanoseconds(self.wall + self.begun.elapsed().as_nanos() as i64));
+        let time = Some(self.clock.now());
         Ok(Some(SourceEvent::Chunk { line: 0, time, bytes: &self.bytes, faults: &self.faults }))
     }
 

@@ -130,6 +130,10 @@ impl Sink for Tally {
         self.seen.notice(notice);
         self.outputs.notice(notice)
     }
+
+    fn flush(&mut self) -> Result<(), OutputError> {
+        self.outputs.flush()
+    }
 }
 
 impl Pieces for Tally {

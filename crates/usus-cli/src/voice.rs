@@ -8,6 +8,7 @@ use crate::arguments::Messages;
 use crate::safe::lines;
 
 /// Says things.
+#[derive(Clone, Copy)]
 pub(crate) struct Voice {
     messages: Messages,
 }
@@ -18,7 +19,7 @@ impl Voice {
     }
 
     /// Whether standard error is a terminal on which a person reads.
-    pub(crate) fn to_a_person(&self) -> bool {
+    pub(crate) fn to_a_person(self) -> bool {
         self.messages == Messages::Text && io::stderr().is_terminal()
     }
 

@@ -9,7 +9,7 @@ use usus::Span;
 use usus::format::Serial;
 use usus::survey::Character;
 use usus_io::{
-    Ear, EarError, Found, Listened, PortName, PortOptions, PortSource, SearchOptions, SourceEar, Stop, search,
+    Clock, Ear, EarError, Found, Listened, PortName, PortOptions, PortSource, SearchOptions, SourceEar, Stop, search,
 };
 use usus_sim::{Device, LiveFaults, LiveLine, Settings};
 
@@ -20,7 +20,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let found: Found = match std::env::args().nth(1) {
         Some(path) => {
             let first = Serial::parse("9600 8N1").ok_or("no settings")?;
-            let mut source = PortSource::open(vec![PortName::Path(PathBuf::from(path))], PortOptions::new(first))?;
+            let mut source =
+                PortSource::open(vec![PortName::Path(PathBuf::from(path))], PortOptions::new(first), Clock::system())?;
             search(&mut SourceEar::new(&mut source, Stop::new()), &options, &mut told)?
         }
         None => {

@@ -8,8 +8,8 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use usus::format::Serial;
-use usus_io::{LineEvent, PortName, PortOptions, PortSource, Stop, listen};
-use usus_sim::{Device, LiveFaults, LiveLine, Terminal};
+use usus_io::{Clock, LineEvent, PortName, PortOptions, PortSource, Stop, Terminal, listen};
+use usus_sim::{Device, LiveFaults, LiveLine};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut arguments = std::env::args().skip(1);
@@ -24,7 +24,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let settings = arguments.next().unwrap_or_else(|| "4800 8N1".to_owned());
     let serial = Serial::parse(&settings).ok_or("settings are written as in `9600 8N1`")?;
 
-    let mut source = PortSource::open(vec![PortName::Path(path)], PortOptions::new(serial))?;
+    let mut source = PortSource::open(vec![PortName::Path(path)], PortOptions::new(serial), Clock::system())?;
     let stop = Stop::new();
     let asked = stop.clone();
     let listener = std::thread::spawn(move || {

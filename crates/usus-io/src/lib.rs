@@ -20,8 +20,11 @@ mod output;
 mod pieces;
 mod port;
 mod pump;
+mod queue;
 mod record;
+mod replay;
 mod search;
+mod serve;
 mod source;
 
 pub use listen::{LineEvent, LineEvents, Stop, listen};
@@ -34,14 +37,22 @@ pub use port::{
     Process, Refused, System, Use, list_ports,
 };
 pub use pump::{Progress, PumpError, Pumped, pump};
-pub use record::{Kept, RecordError, RecordedLine, Recorder, Standing};
+pub use queue::{EventQueue, EventSender, WhenFull, queue, read_ahead};
+pub use record::{
+    Copied, CopyError, Kept, Original, RecordError, RecordedLine, Recorder, Rotation, Standing, copy_captures,
+};
+pub use replay::{ReplayError, ReplayOptions, Replayed, extract, replay};
 pub use search::{Ear, EarError, Found, Likely, Listened, SearchError, SearchOptions, SourceEar, Tried, search};
+pub use serve::{Callers, ServeError, ServePlace, Server, Terminal};
 pub use source::address::{Address, AddressError, PortName};
+pub use source::between::{Between, parse_time};
 pub use source::capture::{CaptureLine, CaptureReader, CaptureWriter, LINK_TYPE};
+pub use source::clock::{Clock, Hand};
 pub use source::dump::{DumpLayout, DumpReader, LayoutError};
 pub use source::port::PortSource;
 pub use source::raw::RawReader;
 pub use source::shifted::Shifted;
 pub use source::tcp::TcpSource;
+pub use source::together::{Member, Together};
 pub use source::udp::UdpSource;
 pub use source::{LineInfo, Remark, Source, SourceError, SourceEvent, SourceOptions, Torn, open, open_address};

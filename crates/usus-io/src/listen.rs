@@ -64,6 +64,13 @@ pub enum LineEvent {
 #[derive(Clone, Debug, Default)]
 pub struct Stop(Arc<AtomicBool>);
 
+impl From<Arc<AtomicBool>> for Stop {
+    /// One that is asked for by setting the flag.
+    fn from(flag: Arc<AtomicBool>) -> Stop {
+        Stop(flag)
+    }
+}
+
 impl Stop {
     /// One that has not been asked for yet.
     pub fn new() -> Stop {
@@ -167,6 +174,6 @@ fn own(event: SourceEvent<'_>, offsets: &mut Vec<u64>, events: &mut VecDeque<Lin
         }
         SourceEvent::Loss { line, why, time } => events.push_back(LineEvent::Loss { line, time, why }),
         SourceEvent::Gone { line, time } => events.push_back(LineEvent::Closed { line, time }),
-        SourceEvent::Idle | SourceEvent::Note { .. } => {}
+        SourceEvent::Idle { .. } | SourceEvent::Note { .. } => {}
     }
 }

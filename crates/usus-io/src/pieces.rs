@@ -301,7 +301,7 @@ fn fill<S: Sink>(
         }
         match source.next().map_err(PumpError::Source)? {
             None => return Ok(false),
-            Some(SourceEvent::Idle | SourceEvent::Gone { .. } | SourceEvent::Note { .. }) => {}
+            Some(SourceEvent::Idle { .. } | SourceEvent::Gone { .. } | SourceEvent::Note { .. }) => {}
             Some(SourceEvent::Line(line)) => {
                 announce(roster, sink, &line, pumped)?;
                 offsets.push((line.name.clone(), line.start));

@@ -80,21 +80,37 @@ pub(crate) fn pump_on<S: Sink>(
     pumped: &mut Pumped,
 ) -> Result<(), PumpError<S::Error>> {
     let mut gone = false;
+    // Of what is live, nothing may come for a long time after any chunk.
+    let (live, mut flushed) = (source.is_live(), true);
     loop {
+        if !flushed && !source.has_more() {
+            flushed = true;
+            sink.flush().map_err(PumpError::Sink)?;
+        }
         if !go_on(Progress { bytes: pumped.bytes, gone }) {
             pumped.stopped = true;
             break;
         }
         match source.next().map_err(PumpError::Source)? {
             None => break,
-            Some(SourceEvent::Idle | SourceEvent::Note { .. }) => {}
-            Some(SourceEvent::Gone { .. }) => gone = true,
+            Some(SourceEvent::Note { .. }) => {}
+            Some(SourceEvent::Idle { time }) => {
+                if let Some(now) = time {
+                    decoder.tick(now).drain(sink).map_err(PumpError::Sink)?;
+                }
+                sink.flush().map_err(PumpError::Sink)?;
+            }
+            Some(SourceEvent::Gone { .. }) => {
+                gone = true;
+                sink.flush().map_err(PumpError::Sink)?;
+            }
             Some(SourceEvent::Line(line)) => announce(decoder, sink, &line, pumped)?,
             Some(SourceEvent::Chunk { line, time, bytes, faults }) => {
                 let Some((_, id)) = pumped.lines.get(line) else { continue };
                 let line = *id;
                 pumped.count(bytes.len(), time);
                 decoder.feed(Chunk { line, time, bytes, faults }).drain(sink).map_err(PumpError::Sink)?;
+                flushed = !live;
             }
             Some(SourceEvent::Loss { line, why, time }) => {
                 gone = false;

@@ -18,7 +18,6 @@ mod drive_cabinet;
 mod fault;
 mod live;
 mod rope_tension;
-mod terminal;
 mod truth;
 mod valley_station;
 mod wind_mast;
@@ -28,7 +27,6 @@ use fastrand::Rng;
 
 pub use fault::Faults;
 pub use live::{LiveFaults, LiveLine};
-pub use terminal::Terminal;
 pub use truth::{Fact, Truth};
 pub use wire::{Edge, Parity, Received, Receiver, Settings, Transmitter, WireFault};
 

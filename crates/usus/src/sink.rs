@@ -50,6 +50,15 @@ pub trait Sink {
         Ok(())
     }
 
+    /// Writes out what it has gathered: nothing more comes for the moment.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the sink cannot do.
+    fn flush(&mut self) -> Result<(), Self::Error> {
+        Ok(())
+    }
+
     /// Takes any event: calls the method for it.
     ///
     /// # Errors

@@ -1,5 +1,7 @@
 //! `usus capture`: keep raw bytes with their times, and say all the while that it is recording.
 
+mod conversion;
+mod copy;
 mod info;
 pub(crate) mod names;
 mod status;
@@ -8,24 +10,28 @@ use std::io::{self, BufRead, IsTerminal};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel};
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::time::{Duration, Instant};
 
-use usus::{Fault, Loss, Time};
-use usus_io::{RecordError, RecordedLine, Recorder, Source, SourceEvent};
+use usus::{Span, Time};
+use usus_io::{
+    Clock, Kept, RecordError, RecordedLine, Recorder, Rotation, ServePlace, Server, Source, SourceError, SourceEvent,
+    Stop, Together,
+};
 
 use crate::Ending;
 use crate::arguments::Capture;
-use crate::source::{Opened, open_source};
+use crate::convert::Target;
+use crate::safe::Safe;
+use crate::source::{named, open_sources};
 use crate::stop::stop_flag;
 use crate::summary::{grouped, plural};
 use crate::voice::Voice;
+use conversion::Conversion;
 use status::Status;
 
-/// How often what is due is written and said.
-const TICK: Duration = Duration::from_millis(100);
-/// Chunks that may wait for the disk.
-const WAITING: usize = 4_096;
+/// How often it is looked at what is due.
+const TICK: Duration = Duration::from_millis(50);
 
 pub(crate) fn run(arguments: &Capture, voice: &Voice) -> Ending {
     if let Some(path) = &arguments.info {
@@ -40,64 +46,77 @@ pub(crate) fn run(arguments: &Capture, voice: &Voice) -> Ending {
     }
 }
 
-/// What a line has to say to the one who writes.
-enum Said {
-    Chunk { time: Time, bytes: Vec<u8>, faults: Vec<Fault> },
-    Loss { time: Time, why: Loss },
-    Gone,
-    End,
-    Failed(String),
-}
-
 fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
-    let stop = stop_flag(voice);
-    let mut opened = Vec::new();
-    for text in &arguments.sources {
-        let (name, source) = names::named(text);
-        let line = open_source(source, &arguments.opening, None)?;
-        if line.source.has_lines() {
-            return Err(format!(
-                "{source} has lines of its own; a capture of it is made with usus convert or by copying it"
-            ));
-        }
-        opened.push((name.map(str::to_owned), line));
-    }
-    let lines = names::lines(&opened, arguments.opening.serial)?;
-    let wall = wall_clock();
-    let directory = arguments.out.as_deref().filter(|out| out.is_dir());
-    let path = match (directory, &arguments.out) {
-        (Some(directory), _) => names::in_directory(directory, &lines, wall),
-        (None, Some(file)) => file.clone(),
-        (None, None) => return Err("where to record is not said".to_owned()),
+    let target = match (&arguments.convert, &arguments.format) {
+        (Some(out), Some(format)) => match Target::load(format, out, &arguments.tables, voice) {
+            Ok(target) => Some(target),
+            Err(ending) => return Ok(ending),
+        },
+        _ => None,
     };
-    let mut recorder = open_recorder(&path, &lines, arguments.append, wall).map_err(|error| error.to_string())?;
-    for note in &arguments.note {
-        recorder.note(0, wall, note);
+    let Some(out) = &arguments.out else { return Err("where to record is not said".to_owned()) };
+    let (stop, clock) = (stop_flag(voice), Clock::system());
+    let usual = target.as_ref().and_then(|target| target.serial);
+    let opened = open_sources(&arguments.sources, &arguments.opening, usual, &clock)?;
+    let captures = opened.iter().filter(|opened| opened.is_capture()).count();
+    if captures == opened.len() {
+        return copy::run(opened, arguments, out, voice);
     }
-    let (sender, receiver) = sync_channel(WAITING);
-    let sources = opened.into_iter().map(|(_, opened)| opened);
-    for (line, Opened { source, .. }) in sources.enumerate() {
-        let (sender, stop) = (sender.clone(), Arc::clone(&stop));
-        std::thread::spawn(move || listen(line, source, &sender, &stop));
+    if captures > 0 {
+        return Err("captures are copied and lines are recorded; not both into one file".to_owned());
     }
-    drop(sender);
-    let notes = typed_notes();
-    let rotation =
-        Rotation { size: arguments.rotate_size, every: arguments.rotate_every, first: path.clone(), parts: 1 };
+    let names = names::line_names(&opened)?;
+    let known = opened.iter().zip(&names).filter(|(opened, _)| !opened.peek().has_lines());
+    let lines: Vec<RecordedLine> = known.map(|(opened, name)| names::line(name.clone(), opened)).collect();
+    let now = clock.now();
+    let path = match out.is_dir() {
+        true => {
+            // A single line without a name is named after its source.
+            let called = opened.iter().zip(&names).map(|(opened, name)| match name.is_empty() {
+                true => opened.name.as_str(),
+                false => name.as_str(),
+            });
+            names::in_directory(out, called, now)
+        }
+        false => out.clone(),
+    };
+    let servers = open_servers(&arguments.serve, &names, voice)?;
+    let fresh = !path.exists();
+    let recorder = open_recorder(&path, &lines, arguments.append, now).map_err(|error| error.to_string())?;
+    let name = opened.iter().map(|opened| opened.name.as_str()).collect::<Vec<_>>().join(" and ");
+    let members = opened.into_iter().zip(names).map(|(opened, name)| opened.into_member(name)).collect();
+    let together = Together::listen(members, clock.clone(), &Stop::from(Arc::clone(&stop)));
+    let conversion = target.map(|target| Conversion::begin(target, &name, &together, voice)).transpose();
+    let conversion = match conversion {
+        Ok(conversion) => conversion,
+        Err(ending) => {
+            if fresh {
+                // Nothing was recorded into it.
+                let _ = std::fs::remove_file(&path);
+            }
+            return Ok(ending);
+        }
+    };
+    let mut kept = Kept::new(Box::new(together), recorder, clock);
+    let mut rotation = Rotation::default();
+    (rotation.size, rotation.every) = (arguments.rotate_size, arguments.rotate_every);
+    rotation.compress = arguments.compress;
+    kept.rotate(rotation);
+    servers.into_iter().for_each(|(line, server)| kept.serve(line, server));
+    arguments.note.iter().for_each(|note| kept.note(0, note));
+    let status = Status::new(&lines, voice);
+    status.begin(kept.path(), voice);
     let mut recording = Recording {
-        status: Status::new(&lines, voice),
+        status,
         began: Instant::now(),
         last: Instant::now(),
-        part_began: Instant::now(),
-        open: lines.len(),
-        files: vec![path],
+        looked: Instant::now(),
         failed: None,
-        rotation,
-        notes,
-        lines,
+        notes: typed_notes(),
+        conversion,
     };
-    recorder = recording.run(recorder, arguments, &receiver, &stop, voice)?;
-    recording.end(recorder, voice)
+    recording.run(&mut kept, arguments, &stop, voice)?;
+    Ok(recording.end(&mut kept, voice))
 }
 
 fn open_recorder(path: &Path, lines: &[RecordedLine], append: bool, now: Time) -> Result<Recorder, RecordError> {
@@ -107,37 +126,26 @@ fn open_recorder(path: &Path, lines: &[RecordedLine], append: bool, now: Time) -
     }
 }
 
-/// The wall clock.
-pub(crate) fn wall_clock() -> Time {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    Time::from_nanoseconds(since.as_nanos() as i64)
-}
-
-/// Reads one line until it ends or it is to stop.
-fn listen(line: usize, mut source: Box<dyn Source + Send>, sender: &SyncSender<(usize, Said)>, stop: &AtomicBool) {
-    let timeless = !source.has_times();
-    loop {
-        if stop.load(Ordering::Relaxed) {
-            let _ = sender.send((line, Said::End));
-            return;
-        }
-        let said = match source.next() {
-            Ok(Some(SourceEvent::Chunk { time, bytes, faults, .. })) => {
-                // What has no times of its own arrives now.
-                let time = if timeless { wall_clock() } else { time.unwrap_or_else(wall_clock) };
-                Said::Chunk { time, bytes: bytes.to_vec(), faults: faults.to_vec() }
+/// Opens the places at which lines are served, each with the number of its line.
+fn open_servers(places: &[String], names: &[String], voice: &Voice) -> Result<Vec<(usize, Server)>, String> {
+    let open = |text: &String| {
+        let (name, place) = named(text);
+        let line = match name {
+            Some(name) => names.iter().position(|known| known == name).ok_or(format!("there is no line {name}"))?,
+            None if names.len() == 1 => 0,
+            None => {
+                return Err(format!("which line is served at {place} is not said; it is, as in {}={place}", names[0]));
             }
-            Ok(Some(SourceEvent::Loss { why, time, .. })) => Said::Loss { time: time.unwrap_or_else(wall_clock), why },
-            Ok(Some(SourceEvent::Gone { .. })) => Said::Gone,
-            Ok(Some(_)) => continue,
-            Ok(None) => Said::End,
-            Err(error) => Said::Failed(error.to_string()),
         };
-        let over = matches!(said, Said::End | Said::Failed(_));
-        if sender.send((line, said)).is_err() || over {
-            return;
-        }
-    }
+        let place = ServePlace::parse(place).and_then(Result::ok);
+        let place = place.ok_or(format!("`{text}` is no place to serve at; pty, pty:LINK and tcp://:PORT are"))?;
+        let server = Server::open(&place).map_err(|error| error.to_string())?;
+        let what = if names[line].is_empty() { "what arrives" } else { &names[line] };
+        let text = format!("serving {what} at {server}");
+        voice.tell("info", &Safe(&text).to_string(), serde_json::json!({"serving": what, "at": server.to_string()}));
+        Ok((line, server))
+    };
+    places.iter().map(open).collect()
 }
 
 /// Lines that are typed while it runs. Where nobody types, there are none.
@@ -155,138 +163,128 @@ fn typed_notes() -> Receiver<String> {
     receiver
 }
 
-/// When another file is begun.
-struct Rotation {
-    size: Option<u64>,
-    every: Option<usus::Span>,
-    first: PathBuf,
-    parts: u32,
-}
-
 struct Recording {
-    lines: Vec<RecordedLine>,
     status: Status,
     began: Instant,
     /// When anything last came.
     last: Instant,
-    part_began: Instant,
-    /// Lines that have not ended.
-    open: usize,
-    files: Vec<PathBuf>,
+    /// When it was last looked at what is due.
+    looked: Instant,
     failed: Option<String>,
-    rotation: Rotation,
     notes: Receiver<String>,
+    conversion: Option<Conversion>,
 }
 
 impl Recording {
-    fn run(
-        &mut self,
-        mut recorder: Recorder,
-        arguments: &Capture,
-        receiver: &Receiver<(usize, Said)>,
-        stop: &AtomicBool,
-        voice: &Voice,
-    ) -> Result<Recorder, String> {
-        self.status.begin(recorder.path(), voice);
-        while self.open > 0 {
-            match receiver.recv_timeout(TICK) {
-                Ok((line, said)) => self.take(line, said, &mut recorder, voice),
-                Err(RecvTimeoutError::Timeout) => {}
-                Err(RecvTimeoutError::Disconnected) => break,
+    /// Records until all lines have ended.
+    fn run(&mut self, kept: &mut Kept, arguments: &Capture, stop: &AtomicBool, voice: &Voice) -> Result<(), String> {
+        loop {
+            match kept.next() {
+                Ok(Some(event)) => self.take(event, voice),
+                Ok(None) => return Ok(()),
+                Err(error @ SourceError::Record(_)) => return Err(error.to_string()),
+                // The other lines go on.
+                Err(error) => {
+                    self.status.warn_of(&error.to_string(), voice);
+                    self.failed = Some(error.to_string());
+                }
             }
-            recorder.tick();
+            if arguments.stop_at.is_some_and(|bytes| kept.standing().bytes >= bytes) {
+                stop.store(true, Ordering::Relaxed);
+            }
+            if self.looked.elapsed() < TICK {
+                continue;
+            }
+            self.looked = Instant::now();
             while let Ok(note) = self.notes.try_recv() {
                 let note = note.trim();
                 if !note.is_empty() {
-                    recorder.note(0, wall_clock(), note);
+                    kept.note(0, note);
                     self.status.noted(note, voice);
                 }
             }
-            self.status.tell(recorder.standing(), recorder.path(), self.last.elapsed(), voice);
-            if self.is_time_to_rotate(&mut recorder) {
-                recorder = self.rotate(recorder)?;
-            }
-            let passed = |span: Option<usus::Span>, since: Instant| {
+            self.status.tell(kept.standing(), kept.path(), self.last.elapsed(), voice);
+            let passed = |span: Option<Span>, since: Instant| {
                 span.is_some_and(|span| since.elapsed().as_nanos() as i64 >= span.nanoseconds())
             };
-            let enough = arguments.stop_at.is_some_and(|bytes| recorder.standing().bytes >= bytes);
-            if enough || passed(arguments.stop_after, self.began) || passed(arguments.stop_idle, self.last) {
+            if passed(arguments.stop_after, self.began) || passed(arguments.stop_idle, self.last) {
                 stop.store(true, Ordering::Relaxed);
             }
         }
-        Ok(recorder)
     }
 
-    fn take(&mut self, line: usize, said: Said, recorder: &mut Recorder, voice: &Voice) {
-        match said {
-            Said::Chunk { time, bytes, faults } => {
+    fn take(&mut self, event: SourceEvent<'_>, voice: &Voice) {
+        match &event {
+            SourceEvent::Line(info) => self.status.line(&info.name),
+            SourceEvent::Chunk { line, bytes, faults, .. } => {
                 self.last = Instant::now();
-                self.status.take(line, &bytes, &faults);
-                recorder.chunk(line, time, &bytes, &faults);
+                self.status.take(*line, bytes, faults);
             }
-            Said::Loss { time, why } => {
-                recorder.loss(line, time, why);
-                self.status.lost(line, why, voice);
+            SourceEvent::Loss { line, why, .. } => self.status.lost(*line, *why, voice),
+            SourceEvent::Note { text, .. } => self.status.warn_of(text, voice),
+            SourceEvent::Gone { line, .. } => {
+                self.status.gone(*line, voice);
+                return;
             }
-            Said::Gone => self.status.gone(line, voice),
-            Said::End => self.open -= 1,
-            Said::Failed(error) => {
-                self.open -= 1;
-                voice.warn(&format!("{}: {error}", names::shown(&self.lines[line])));
-                self.failed = Some(error);
-            }
+            _ => {}
+        }
+        if let Some(conversion) = &mut self.conversion
+            && !conversion.take(event)
+        {
+            self.status.warn_of("the conversion has ended early; the recording goes on", voice);
         }
     }
 
-    fn is_time_to_rotate(&self, recorder: &mut Recorder) -> bool {
-        let large = self.rotation.size.is_some_and(|size| recorder.size() >= size);
-        let old =
-            self.rotation.every.is_some_and(|every| self.part_began.elapsed().as_nanos() as i64 >= every.nanoseconds());
-        large || old
-    }
-
-    fn rotate(&mut self, recorder: Recorder) -> Result<Recorder, String> {
-        let next = loop {
-            self.rotation.parts += 1;
-            let next = names::part(&self.rotation.first, self.rotation.parts);
-            // Parts of an earlier recording are not touched.
-            if !next.exists() {
-                break next;
-            }
-        };
-        self.part_began = Instant::now();
-        self.files.push(next.clone());
-        recorder.go_on_in(&next).map_err(|error| error.to_string())
-    }
-
-    fn end(self, recorder: Recorder, voice: &Voice) -> Result<Ending, String> {
+    fn end(self, kept: &mut Kept, voice: &Voice) -> Ending {
         self.status.end();
-        let standing = recorder.finish().map_err(|error| error.to_string())?;
+        for remark in kept.remarks() {
+            voice.warn(&remark.to_string());
+        }
+        let standing = kept.standing();
         let seconds = self.began.elapsed().as_secs_f64();
-        let files: Vec<String> = self.files.iter().map(|path| path.display().to_string()).collect();
+        let files: Vec<String> = kept.files().iter().map(|path: &PathBuf| path.display().to_string()).collect();
         let into = match &files[..] {
             [first, .., last] => format!("{} files, {first} to {last}", files.len()),
             one => one.concat(),
         };
         let mut text = format!("recorded {} in {seconds:.1} s into {into}\n", plural(standing.bytes, "byte"));
         text += &self.status.summary();
+        if standing.losses > 0 {
+            text += &format!("  bytes are missing at {}\n", plural(standing.losses, "place"));
+        }
         if standing.lost > 0 {
             text += &format!("  {} could not be kept: the disk was full\n", plural(standing.lost, "byte"));
         }
+        let (mut returned, mut untaken) = (0, 0);
+        for server in kept.servers_mut() {
+            returned += server.received();
+            untaken += server.dropped();
+        }
+        if untaken > 0 {
+            text += &format!("  {} were not taken by those to whom they were served\n", plural(untaken, "byte"));
+        }
+        if returned > 0 {
+            text += &format!("  {} came from those who were served, and went nowhere\n", plural(returned, "byte"));
+        }
         let data = serde_json::json!({
-            "recorded": standing.bytes, "lost": standing.lost, "seconds": seconds, "files": files,
+            "recorded": standing.bytes, "lost": standing.lost, "losses": standing.losses, "seconds": seconds,
+            "files": files, "served_untaken": untaken, "served_received": returned,
         });
         voice.tell("summary", crate::safe::lines(&text).trim_end(), data);
+        let converted = self.conversion.map_or(Ending::Done, |conversion| conversion.end(voice));
         if let Some(error) = self.failed {
-            return Err(error);
+            voice.fail(&error);
+            return Ending::Failed;
         }
-        match (standing.bytes, standing.lost) {
-            (_, 1..) => Err(format!("{} bytes were lost", grouped(standing.lost))),
-            (0, _) => {
-                voice.fail("no bytes came");
-                Ok(Ending::NoBytes)
-            }
-            _ => Ok(Ending::Done),
+        if standing.bytes == 0 {
+            voice.fail("no bytes came");
+            return Ending::NoBytes;
         }
+        if standing.losses > 0 {
+            let lost = if standing.lost > 0 { format!("{} bytes, ", grouped(standing.lost)) } else { String::new() };
+            voice.fail(&format!("bytes were lost: {lost}{}", plural(standing.losses, "place")));
+            return if converted == Ending::Failed { converted } else { Ending::BytesLost };
+        }
+        converted
     }
 }

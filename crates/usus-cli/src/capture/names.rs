@@ -3,43 +3,28 @@
 use std::path::{Path, PathBuf};
 
 use usus::Time;
-use usus::format::Serial;
 use usus_io::{Adapter, LinuxSystem, RecordedLine, list_ports, received_text};
 
 use crate::source::Opened;
 
-/// `NAME=SOURCE`; a name is short and plain, so that paths with `=` in them are not taken for one.
-pub(super) fn named(text: &str) -> (Option<&str>, &str) {
-    match text.split_once('=') {
-        Some((name, source)) if is_plain(name) && !source.is_empty() => (Some(name), source),
-        _ => (None, text),
-    }
-}
-
-fn is_plain(name: &str) -> bool {
-    let plain = |character: char| character.is_ascii_lowercase() || character.is_ascii_digit() || character == '_';
-    name.starts_with(|first: char| first.is_ascii_lowercase()) && name.len() < 64 && name.chars().all(plain)
-}
-
-/// The lines of a recording. A single one needs no name; of several, those without one are named after their source.
-pub(super) fn lines(opened: &[(Option<String>, Opened)], serial: Option<Serial>) -> Result<Vec<RecordedLine>, String> {
-    let mut lines: Vec<RecordedLine> = Vec::new();
-    for (name, line) in opened {
-        let unnamed = if opened.len() > 1 { line.name.clone() } else { String::new() };
-        let mut recorded = self::line(Some(name.clone().unwrap_or(unnamed)), line);
-        recorded.serial = recorded.serial.or(serial);
-        if lines.iter().any(|before| before.name == recorded.name) {
-            return Err(format!("two lines are called {}; give them names, as in request=/dev/ttyUSB0", recorded.name));
+/// What the line of each source is called. A single one needs no name; of several, those without one are named after their source.
+pub(crate) fn line_names(opened: &[Opened]) -> Result<Vec<String>, String> {
+    let mut names: Vec<String> = Vec::new();
+    for source in opened {
+        let unnamed = if opened.len() > 1 && !source.peek().has_lines() { source.name.clone() } else { String::new() };
+        let name = source.line.clone().unwrap_or(unnamed);
+        if !name.is_empty() && names.contains(&name) {
+            return Err(format!("two lines are called {name}; give them names, as in request=/dev/ttyUSB0"));
         }
-        lines.push(recorded);
+        names.push(name);
     }
-    Ok(lines)
+    Ok(names)
 }
 
 /// A line as it is recorded: its settings, and what is known of its adapter.
-pub(crate) fn line(name: Option<String>, opened: &Opened) -> RecordedLine {
-    let mut recorded = RecordedLine::new(name.unwrap_or_default());
-    recorded.serial = opened.serial;
+pub(crate) fn line(name: String, opened: &Opened) -> RecordedLine {
+    let mut recorded = RecordedLine::new(name);
+    (recorded.serial, recorded.lateness) = (opened.serial, opened.lateness);
     if let Some(port) = opened.port() {
         let port = std::fs::canonicalize(&port).unwrap_or(port);
         let listed = list_ports(&LinuxSystem::new()).into_iter().find(|listed| listed.path == port);
@@ -66,14 +51,19 @@ pub(crate) fn stream(lines: &[RecordedLine], now: Time) -> String {
 }
 
 /// A file in a directory, named after the lines and the time in UTC; one that is there already is never chosen.
-pub(crate) fn in_directory(directory: &Path, lines: &[RecordedLine], now: Time) -> PathBuf {
-    let names: Vec<String> = lines.iter().map(|line| allowed(&line.name)).filter(|name| !name.is_empty()).collect();
+pub(crate) fn in_directory<'n>(directory: &Path, names: impl Iterator<Item = &'n str>, now: Time) -> PathBuf {
+    let names: Vec<String> = names.map(allowed).filter(|name| !name.is_empty()).collect();
     let time = received_text(now, 0).replace(':', "");
     let stem = if names.is_empty() { time } else { format!("{}-{time}", names.join("+")) };
+    let stem = stem.chars().rev().take(LONGEST_NAME).collect::<String>().chars().rev().collect::<String>();
     let first = directory.join(format!("{stem}.pcapng"));
     let others = (2..).map(|number| directory.join(format!("{stem}-{number}.pcapng")));
-    std::iter::once(first.clone()).chain(others).find(|path| !path.exists()).unwrap_or(first)
+    let taken = |path: &PathBuf| path.exists() || path.with_extension("pcapng.gz").exists();
+    std::iter::once(first.clone()).chain(others).find(|path| !taken(path)).unwrap_or(first)
 }
+
+/// File systems take 255 bytes; of many lines, the names of the last stay.
+const LONGEST_NAME: usize = 200;
 
 /// A name with nothing in it that a file system or a shell could take amiss.
 fn allowed(name: &str) -> String {
@@ -82,11 +72,4 @@ fn allowed(name: &str) -> String {
         false => '_',
     };
     name.chars().map(safe).collect::<String>().trim_matches(['.', '_']).to_owned()
-}
-
-/// The file of a later part: `tower.pcapng` goes on in `tower.2.pcapng`.
-pub(super) fn part(first: &Path, number: u32) -> PathBuf {
-    let stem = first.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-    let ending = first.extension().map_or(String::new(), |ending| format!(".{}", ending.to_string_lossy()));
-    first.with_file_name(format!("{stem}.{number}{ending}"))
 }

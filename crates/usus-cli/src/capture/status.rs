@@ -34,6 +34,7 @@ pub(super) struct Status {
     bytes_a_second: f64,
     last_bytes: Vec<u8>,
     losses: u64,
+    announced: usize,
     notes: u64,
     warned_silent: bool,
     warned_full: bool,
@@ -61,20 +62,24 @@ struct Line {
     judged: bool,
 }
 
+impl Line {
+    fn new(line: &RecordedLine) -> Line {
+        let character = line.serial.map_or(usus::Span::default(), |serial| serial.character());
+        Line { line: line.clone(), survey: Survey::new(character, None), judged: false }
+    }
+}
+
 impl Status {
     pub(super) fn new(lines: &[RecordedLine], voice: &Voice) -> Status {
-        let line = |line: &RecordedLine| {
-            let character = line.serial.map_or(usus::Span::default(), |serial| serial.character());
-            Line { line: line.clone(), survey: Survey::new(character, None), judged: false }
-        };
         Status {
-            lines: lines.iter().map(line).collect(),
+            lines: lines.iter().map(Line::new).collect(),
             in_terminal: voice.to_a_person() && io::stderr().is_terminal(),
             drawn: Instant::now(),
             rate: (Instant::now(), 0),
             bytes_a_second: 0.0,
             last_bytes: Vec::new(),
             losses: 0,
+            announced: 0,
             notes: 0,
             warned_silent: false,
             warned_full: false,
@@ -91,6 +96,14 @@ impl Status {
         let lines: Vec<String> = self.lines.iter().map(line).collect();
         let text = format!("recording {} into {}; interrupt to end", lines.join(", "), path.display());
         voice.tell("info", &Safe(&text).to_string(), json!({"recording": lines, "file": path.display().to_string()}));
+    }
+
+    /// A line is announced; those that were not known before are added.
+    pub(super) fn line(&mut self, name: &str) {
+        self.announced += 1;
+        if self.announced > self.lines.len() {
+            self.lines.push(Line::new(&RecordedLine::new(name)));
+        }
     }
 
     pub(super) fn take(&mut self, line: usize, bytes: &[u8], faults: &[Fault]) {
@@ -120,6 +133,11 @@ impl Status {
         self.notes += 1;
         self.clear();
         voice.say(&format!("noted: {text}"));
+    }
+
+    /// Warns of something.
+    pub(super) fn warn_of(&self, text: &str, voice: &Voice) {
+        self.between(voice, text);
     }
 
     /// A warning between the drawn lines.
@@ -242,12 +260,6 @@ impl Status {
             };
             format!("  {}: {}{faults}\n", names::shown(&line.line), plural(line.survey.bytes(), "byte"))
         };
-        let lines: String = self.lines.iter().map(line).collect();
-        let losses = if self.losses > 0 {
-            format!("  bytes are missing at {}\n", plural(self.losses, "place"))
-        } else {
-            String::new()
-        };
-        lines + &losses
+        self.lines.iter().map(line).collect()
     }
 }

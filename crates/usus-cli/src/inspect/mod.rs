@@ -38,7 +38,7 @@ pub(crate) fn run(arguments: &Inspect, voice: &Voice) -> Ending {
             return Ending::Failed;
         }
     };
-    let live = opened.source.is_live() && !arguments.plain && io::stdout().is_terminal() && io::stdin().is_terminal();
+    let live = opened.peek().is_live() && !arguments.plain && io::stdout().is_terminal() && io::stdin().is_terminal();
     let stop = stop_flag(voice);
     let mut inspection = Inspection::new(arguments, opened);
     let result = match live {
@@ -91,17 +91,18 @@ struct Inspection {
 
 impl Inspection {
     fn new(arguments: &Inspect, opened: Opened) -> Inspection {
-        let live = opened.source.is_live();
+        let live = opened.peek().is_live();
         let look = Look {
             views: arguments.views.clone(),
             width: arguments.width.map(usize::from),
             split: arguments.split_idle,
-            times: opened.source.has_times(),
+            times: opened.peek().has_times(),
         };
         let length = arguments.length.or((!live).then_some(SHOWN));
         Inspection {
-            name: opened.name,
-            source: opened.source,
+            name: opened.name.clone(),
+            serial: arguments.opening.serial.first().map(|asked| asked.value),
+            source: opened.into_source(),
             rows: Rows::new(look),
             lines: Vec::new(),
             offsets: Vec::new(),
@@ -111,7 +112,6 @@ impl Inspection {
             live,
             head_shown: false,
             left_out: false,
-            serial: arguments.opening.serial,
         }
     }
 
@@ -191,7 +191,7 @@ impl Inspection {
             Some(SourceEvent::Note { text: note, .. }) => self.rows.remark(&format!("note: {note}"), text),
             Some(SourceEvent::Gone { .. }) => self.rows.remark("it has gone away; waiting for it to come back", text),
             // What has come so far is to be seen.
-            Some(SourceEvent::Idle) => self.rows.end_row(text),
+            Some(SourceEvent::Idle { .. }) => self.rows.end_row(text),
             Some(_) => {}
         }
         Ok(true)

@@ -16,26 +16,18 @@ use crate::voice::Voice;
 const FIRST: Serial = Serial { baud: 9_600, data_bits: 8, parity: usus::format::Parity::None, half_stop_bits: 2 };
 
 pub(crate) fn run(arguments: &Inspect, voice: &Voice) -> Ending {
-    let mut opened = match open_source(&arguments.source, &arguments.opening, Some(FIRST)) {
+    let opened = match open_source(&arguments.source, &arguments.opening, Some(FIRST)) {
         Ok(opened) => opened,
         Err(text) => {
             voice.fail(&text);
             return Ending::Failed;
         }
     };
-    let stop = Stop::new();
-    let (flag, asked) = (stop_flag(voice), stop.clone());
-    // The flag of the signals, carried on to who listens.
-    std::thread::spawn(move || {
-        while !flag.load(std::sync::atomic::Ordering::Relaxed) {
-            std::thread::sleep(std::time::Duration::from_millis(50));
-        }
-        asked.stop();
-    });
+    let stop = Stop::from(stop_flag(voice));
     let name = Safe(&opened.name).to_string();
-    if opened.source.is_live() {
+    if opened.peek().is_live() {
         voice.say(&format!("listening to {name}; nothing is written to it"));
-        if !opened.source.tells_faults() {
+        if !opened.peek().tells_faults() {
             voice.say("its driver tells no faults of characters: what comes is judged by its contents alone");
         }
         let head = format!(
@@ -45,9 +37,11 @@ pub(crate) fn run(arguments: &Inspect, voice: &Voice) -> Ending {
         voice.tell("info", &head, json!({"searching": opened.name}));
     }
     let mut told = |tried: &Tried| voice.tell("info", &tried_text(tried), tried_json(tried));
-    let found = search(&mut SourceEar::new(&mut *opened.source, stop), &SearchOptions::default(), &mut told);
+    let called = opened.name.clone();
+    let mut source = opened.into_source();
+    let found = search(&mut SourceEar::new(&mut *source, stop), &SearchOptions::default(), &mut told);
     match found {
-        Ok(found) => conclude(&opened.name, &found, voice),
+        Ok(found) => conclude(&called, &found, voice),
         Err(error) => {
             voice.fail(&format!("{name}: {error}"));
             Ending::Failed

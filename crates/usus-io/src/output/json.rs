@@ -81,6 +81,15 @@ impl JsonLines {
         Ok(JsonLines::new(plan, RowWriter::create(path, overwrite)?, options))
     }
 
+    /// Rows that wait for a file.
+    pub(super) fn unopened(plan: &Plan, options: TableOptions) -> JsonLines {
+        JsonLines::new(plan, RowWriter::piece(), options)
+    }
+
+    pub(super) fn release(&mut self) -> Result<(), OutputError> {
+        self.writer.release()
+    }
+
     pub(super) fn piece(&self) -> JsonLines {
         let (origin, kinds) = (self.origin.clone(), Arc::clone(&self.kinds));
         JsonLines { writer: RowWriter::piece(), options: self.options, origin, kinds }

@@ -1,5 +1,7 @@
 //! Outputs: where records go.
 
+mod days;
+mod files;
 mod json;
 mod rejects;
 mod tables;
@@ -8,10 +10,9 @@ mod writer;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use usus::{LineId, Notice, Plan, Record, Reject, Sink, Time};
+use usus::Time;
 
-use crate::pieces::Pieces;
-
+pub use days::Outputs;
 pub use json::{JsonLines, escape_json};
 pub use rejects::RejectFile;
 pub use tables::{TableOptions, Tables};
@@ -56,6 +57,25 @@ impl Destination {
     }
 }
 
+impl Destination {
+    /// The same with the date of a day in its name: `tables/2026-11-25/`, `tower.2026-11-25.csv`. Standard output has no name.
+    pub fn on(&self, date: &str) -> Option<Destination> {
+        match self {
+            Destination::StandardOutput | Destination::TableOutput => None,
+            Destination::JsonLines(path) => Some(Destination::JsonLines(dated(path, date))),
+            Destination::Table(path) => Some(Destination::Table(dated(path, date))),
+            Destination::Directory(path) => Some(Destination::Directory(path.join(date))),
+        }
+    }
+}
+
+/// A file's name with a date before its ending.
+fn dated(path: &Path, date: &str) -> PathBuf {
+    let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+    let ending = path.extension().map_or(String::new(), |ending| format!(".{}", ending.to_string_lossy()));
+    path.with_file_name(format!("{stem}.{date}{ending}"))
+}
+
 /// Why an output cannot be written.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -90,6 +110,9 @@ pub enum OutputError {
         /// The group.
         group: String,
     },
+    /// What is written day by day needs a name of its own for each.
+    #[error("standard output cannot be divided into days; name a directory or a file")]
+    NotDaily,
     /// The system refuses.
     #[error("cannot write {}: {error}", path.display())]
     Write {
@@ -109,135 +132,6 @@ impl OutputError {
     /// Whether the reader of a pipe went away.
     pub fn is_closed_pipe(&self) -> bool {
         matches!(self, OutputError::Write { error, .. } if error.kind() == io::ErrorKind::BrokenPipe)
-    }
-}
-
-/// All outputs of one conversion: the records' and the rejects'.
-pub struct Outputs {
-    records: Records,
-    rejects: Option<RejectFile>,
-}
-
-enum Records {
-    Tables(Tables),
-    Json(JsonLines),
-}
-
-impl Outputs {
-    /// Opens the outputs. Nothing that exists is touched unless `overwrite` says so.
-    ///
-    /// # Errors
-    ///
-    /// What is in the way.
-    pub fn open(
-        plan: &Plan,
-        destination: &Destination,
-        options: TableOptions,
-        rejects: Option<&Path>,
-        overwrite: bool,
-    ) -> Result<Outputs, OutputError> {
-        let records = match destination {
-            Destination::StandardOutput => Records::Json(JsonLines::standard_output(plan, options)),
-            Destination::JsonLines(path) => Records::Json(JsonLines::file(plan, path, options, overwrite)?),
-            Destination::TableOutput => Records::Tables(Tables::standard_output(plan, options)?),
-            Destination::Table(path) => Records::Tables(Tables::file(plan, path, options, overwrite)?),
-            Destination::Directory(path) => Records::Tables(Tables::directory(plan, path, options, overwrite)?),
-        };
-        let rejects = rejects.map(|path| RejectFile::create(path, overwrite)).transpose()?;
-        Ok(Outputs { records, rejects })
-    }
-
-    /// Says which source what follows comes from.
-    pub fn begin_source(&mut self, name: &str) {
-        match &mut self.records {
-            Records::Tables(tables) => tables.begin_source(name),
-            Records::Json(json) => json.begin_source(name),
-        }
-        if let Some(rejects) = &mut self.rejects {
-            rejects.begin_source(name);
-        }
-    }
-
-    /// Writes everything out. To be called once at the end, also after an error.
-    ///
-    /// # Errors
-    ///
-    /// What the system says.
-    pub fn finish(&mut self) -> Result<(), OutputError> {
-        let records = match &mut self.records {
-            Records::Tables(tables) => tables.finish(),
-            Records::Json(json) => json.finish(),
-        };
-        let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::finish);
-        records.and(rejects)
-    }
-
-    /// The files written, with the number of rows in each; nothing for standard output.
-    pub fn files(&self) -> Vec<(PathBuf, u64)> {
-        let mut files = match &self.records {
-            Records::Tables(tables) => tables.files(),
-            Records::Json(json) => json.files(),
-        };
-        files.extend(self.rejects.iter().map(RejectFile::file));
-        files
-    }
-}
-
-impl Sink for Outputs {
-    type Error = OutputError;
-
-    fn line(&mut self, line: LineId, name: &str) {
-        match &mut self.records {
-            Records::Tables(tables) => tables.name_line(line.index(), name),
-            Records::Json(json) => json.name_line(line.index(), name),
-        }
-        if let Some(rejects) = &mut self.rejects {
-            rejects.name_line(line.index(), name);
-        }
-    }
-
-    fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
-        match &mut self.records {
-            Records::Tables(tables) => tables.record(record),
-            Records::Json(json) => json.record(record),
-        }
-    }
-
-    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), OutputError> {
-        self.rejects.as_mut().map_or(Ok(()), |rejects| rejects.write(reject, "reject"))
-    }
-
-    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), OutputError> {
-        self.rejects.as_mut().map_or(Ok(()), |rejects| rejects.write(clipped, "clipped"))
-    }
-
-    fn notice(&mut self, _notice: &Notice<'_>) -> Result<(), OutputError> {
-        Ok(())
-    }
-}
-
-impl Pieces for Outputs {
-    type Piece = Outputs;
-
-    fn piece(&self) -> Outputs {
-        let records = match &self.records {
-            Records::Tables(tables) => Records::Tables(tables.piece()),
-            Records::Json(json) => Records::Json(json.piece()),
-        };
-        Outputs { records, rejects: self.rejects.as_ref().map(RejectFile::piece) }
-    }
-
-    fn join(&mut self, piece: Outputs) -> Result<(), OutputError> {
-        match (&mut self.records, &piece.records) {
-            (Records::Tables(tables), Records::Tables(piece)) => tables.join(piece)?,
-            (Records::Json(json), Records::Json(piece)) => json.join(piece)?,
-            // A piece is made by what it is joined to.
-            _ => {}
-        }
-        match (&mut self.rejects, &piece.rejects) {
-            (Some(rejects), Some(piece)) => rejects.join(piece),
-            _ => Ok(()),
-        }
     }
 }
 

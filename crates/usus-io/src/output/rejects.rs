@@ -26,6 +26,15 @@ impl RejectFile {
         Ok(RejectFile { writer: RowWriter::create(path, overwrite)?, origin: Origin::default() })
     }
 
+    /// Rows that wait for a file.
+    pub(super) fn unopened() -> RejectFile {
+        RejectFile { writer: RowWriter::piece(), origin: Origin::default() }
+    }
+
+    pub(super) fn release(&mut self) -> Result<(), OutputError> {
+        self.writer.release()
+    }
+
     pub(super) fn piece(&self) -> RejectFile {
         RejectFile { writer: RowWriter::piece(), origin: self.origin.clone() }
     }

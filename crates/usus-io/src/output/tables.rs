@@ -108,6 +108,14 @@ impl Tables {
         Tables { place, options, kinds: kinds.collect(), schema, origin, overwrite, quality: Vec::new() }
     }
 
+    /// Rows that wait for tables; of a `single` one, the plan may have one kind only.
+    pub(super) fn unopened(plan: &Plan, options: TableOptions, single: bool) -> Result<Tables, OutputError> {
+        if single {
+            only_kind(plan.schema())?;
+        }
+        Ok(Tables::of(Place::Piece, options, plan.schema().clone(), Origin::default(), false))
+    }
+
     /// The same tables without rows, to be filled elsewhere and joined.
     pub(super) fn piece(&self) -> Tables {
         Tables::of(Place::Piece, self.options, self.schema.clone(), self.origin.clone(), false)
@@ -344,6 +352,16 @@ impl Tables {
             result = result.and(writer.end_row());
         }
         self.kinds[index].groups[place] = Some(writer);
+        result
+    }
+
+    pub(super) fn release(&mut self) -> Result<(), OutputError> {
+        let mut result = Ok(());
+        for kind in &mut self.kinds {
+            for writer in kind.records.iter_mut().chain(kind.groups.iter_mut().flatten()) {
+                result = result.and(writer.release());
+            }
+        }
         result
     }
 

@@ -19,6 +19,8 @@ pub(super) struct RowWriter {
 
 enum Target {
     File(File),
+    /// A file that is opened again if something comes.
+    Released,
     StandardOutput(io::Stdout),
     /// Another writer, which takes what is here when its turn comes.
     Piece,
@@ -75,6 +77,9 @@ impl RowWriter {
 
     /// Writes the buffer out. What could not be written is dropped, so that a later call does not write it behind a gap.
     pub(super) fn flush(&mut self) -> Result<(), OutputError> {
+        if self.buffer.is_empty() {
+            return Ok(());
+        }
         let mut buffer = std::mem::take(&mut self.buffer);
         let result = self.write(&buffer);
         buffer.clear();
@@ -82,17 +87,31 @@ impl RowWriter {
         result
     }
 
+    /// Closes the file until more comes, and gives its memory back.
+    pub(super) fn release(&mut self) -> Result<(), OutputError> {
+        let result = self.flush();
+        if matches!(self.target, Target::File(_)) {
+            self.target = Target::Released;
+            self.buffer = Vec::new();
+        }
+        result
+    }
+
     fn write(&mut self, rows: &[u8]) -> Result<(), OutputError> {
+        if matches!(self.target, Target::Released) {
+            let file = OpenOptions::new().append(true).open(&self.path).map_err(OutputError::write(&self.path))?;
+            self.target = Target::File(file);
+        }
         let result = match &mut self.target {
             Target::File(file) => file.write_all(rows),
             Target::StandardOutput(output) => output.write_all(rows).and_then(|()| output.flush()),
-            Target::Piece => Ok(()),
+            Target::Piece | Target::Released => Ok(()),
         };
         result.map_err(OutputError::write(&self.path))
     }
 
     /// The file and its rows; nothing for standard output.
     pub(super) fn file(&self) -> Option<(PathBuf, u64)> {
-        matches!(self.target, Target::File(_)).then(|| (self.path.clone(), self.rows))
+        matches!(self.target, Target::File(_) | Target::Released).then(|| (self.path.clone(), self.rows))
     }
 }

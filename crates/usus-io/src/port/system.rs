@@ -34,7 +34,7 @@ pub struct Process {
     pub id: u32,
     /// Its name.
     pub name: String,
-    /// The devices that it has open, where this user may see that.
+    /// The files that it has open and that were asked for, where this user may see that.
     pub open: Vec<PathBuf>,
 }
 
@@ -93,15 +93,27 @@ pub(super) fn link_name(path: &Path) -> Option<String> {
     target.file_name().map(|name| name.to_string_lossy().into_owned())
 }
 
-/// All processes that can be seen.
+/// All processes that can be seen, with the devices that they have open.
 pub(super) fn processes(system: &dyn System) -> Vec<Process> {
+    processes_with(system, &|path| path.starts_with("/dev"))
+}
+
+/// Those that have a file open.
+pub(crate) fn holders_of(path: &Path) -> Vec<Process> {
+    let Ok(path) = fs::canonicalize(path) else { return Vec::new() };
+    let mut processes = processes_with(&LinuxSystem, &|open| open == path);
+    processes.retain(|process| !process.open.is_empty());
+    processes
+}
+
+fn processes_with(system: &dyn System, asked: &dyn Fn(&Path) -> bool) -> Vec<Process> {
     let proc = at(system, "/proc");
     let process = |name: String| {
         let id = name.parse().ok()?;
         let directory = proc.join(&name);
         let files = directory.join("fd");
         let links = names_in(&files).into_iter().filter_map(|file| fs::read_link(files.join(file)).ok());
-        let open = links.filter(|path| path.starts_with("/dev")).collect();
+        let open = links.filter(|path| asked(path)).collect();
         Some(Process { id, name: text_of(&directory.join("comm"))?, open })
     };
     names_in(&proc).into_iter().filter_map(process).collect()

@@ -8,7 +8,7 @@ use std::collections::VecDeque;
 use std::io::{self, Read, Write};
 
 use usus::format::Serial;
-use usus::{Fault, FaultKind, Loss, Time};
+use usus::{Fault, FaultKind, Loss, Span, Time};
 
 use super::{LineInfo, Source, SourceError, SourceEvent, Torn};
 
@@ -60,6 +60,22 @@ pub struct CaptureLine {
     pub about: Option<String>,
     /// The adapter's latency timer in milliseconds.
     pub latency: Option<u32>,
+    /// By how much the times of its chunks are earlier than when they arrived.
+    pub lateness: Span,
+}
+
+impl CaptureLine {
+    /// A line as another capture has it.
+    pub(crate) fn of(info: &LineInfo) -> CaptureLine {
+        CaptureLine {
+            name: info.name.clone(),
+            serial: info.serial.map(|serial| serial.to_string()),
+            base: info.start,
+            about: info.about.clone(),
+            latency: info.latency,
+            lateness: info.lateness,
+        }
+    }
 }
 
 /// Writes a capture.
@@ -110,6 +126,9 @@ impl<W: Write> CaptureWriter<W> {
         }
         if let Some(latency) = line.latency {
             self.custom_option(&format!("latency_ms={latency}"));
+        }
+        if line.lateness != Span::default() {
+            self.custom_option(&format!("lateness_ns={}", line.lateness.nanoseconds()));
         }
         self.custom_option(&format!("base={}", line.base));
         self.end()?;
@@ -496,6 +515,8 @@ impl<R: Read> CaptureReader<R> {
         });
         self.own_options(8, &mut |key, value| match key {
             "serial" => info.serial = Serial::parse(value),
+            "latency_ms" => info.latency = value.parse().ok(),
+            "lateness_ns" => info.lateness = Span::from_nanoseconds(value.parse().unwrap_or(0)),
             "base" => info.start = value.parse().unwrap_or(0),
             _ => {}
         });
@@ -595,7 +616,7 @@ impl<R: Read> Source for CaptureReader<R> {
             }
             match self.read_block()? {
                 Block::End => self.done = true,
-                Block::Pause => return Ok(Some(SourceEvent::Idle)),
+                Block::Pause => return Ok(Some(SourceEvent::Idle { time: None })),
                 Block::Of(SECTION) => self.section(),
                 Block::Of(INTERFACE) => self.interface()?,
                 Block::Of(PACKET) => self.packet()?,

@@ -81,6 +81,17 @@ pub enum SourceError {
         /// What is wrong.
         what: &'static str,
     },
+    /// One of several sources cannot be read.
+    #[error("{name}{}{error}", if name.is_empty() { "" } else { ": " })]
+    OfLine {
+        /// What it is called.
+        name: String,
+        /// Why.
+        error: Box<SourceError>,
+    },
+    /// What comes cannot be recorded.
+    #[error(transparent)]
+    Record(Box<crate::record::RecordError>),
     /// It is a capture of something that is no serial line.
     #[error("interface {interface} has link type {found}; a serial line is captured with {}", capture::LINK_TYPE)]
     LinkType {

@@ -1,8 +1,9 @@
 //! Sources: where bytes come from.
 
 pub(crate) mod address;
+pub(crate) mod between;
 pub(crate) mod capture;
-mod clock;
+pub(crate) mod clock;
 pub(crate) mod dump;
 mod error;
 pub(crate) mod port;
@@ -11,6 +12,7 @@ mod remark;
 pub(crate) mod shifted;
 pub(crate) mod tcp;
 mod telnet;
+pub(crate) mod together;
 pub(crate) mod udp;
 
 use std::fs::File;
@@ -25,6 +27,7 @@ use usus::{Fault, Loss, Span, Time};
 
 use crate::port::{PortError, PortOptions};
 pub(crate) use address::{Address, PortName};
+use clock::Clock;
 use dump::DumpLayout;
 pub use error::SourceError;
 pub use remark::Remark;
@@ -60,6 +63,11 @@ pub trait Source {
 
     /// Whether it goes on as long as somebody sends, and is to be written as it comes.
     fn is_live(&self) -> bool {
+        false
+    }
+
+    /// Whether more can be had without waiting, as far as that is known.
+    fn has_more(&self) -> bool {
         false
     }
 
@@ -128,7 +136,10 @@ pub enum SourceEvent<'a> {
         time: Option<Time>,
     },
     /// Nothing came for a moment. The source says so now and then, so that its reader can do something else.
-    Idle,
+    Idle {
+        /// What time it is where the source is live: everything that arrived until then was handed out.
+        time: Option<Time>,
+    },
 }
 
 /// A line of a source.
@@ -143,12 +154,16 @@ pub struct LineInfo {
     pub serial: Option<Serial>,
     /// What it is received with, in words: the adapter.
     pub about: Option<String>,
+    /// The adapter's latency timer in milliseconds.
+    pub latency: Option<u32>,
+    /// By how much its times are earlier than when its bytes arrived.
+    pub lateness: Span,
 }
 
 impl LineInfo {
     /// A line of that name that begins at 0.
     pub fn new(name: impl Into<String>) -> LineInfo {
-        LineInfo { name: name.into(), start: 0, serial: None, about: None }
+        LineInfo { name: name.into(), start: 0, serial: None, about: None, latency: None, lateness: Span::default() }
     }
 }
 
@@ -168,6 +183,8 @@ pub struct SourceOptions {
     pub shift: Span,
     /// How late an adapter hands on what came: all times are so much earlier.
     pub lateness: Span,
+    /// The clock that says when something arrived. Sources that are to be compared share one.
+    pub clock: Clock,
 }
 
 /// The end of a capture that was not written whole.
@@ -219,11 +236,11 @@ pub fn open_address(address: &Address, options: &SourceOptions) -> Result<Box<dy
         Address::Port(names) => {
             let no_settings = || SourceError::NoSettings { port: address.to_string() };
             let port = options.port.ok_or_else(no_settings)?;
-            Box::new(port::PortSource::open(names.clone(), port)?)
+            Box::new(port::PortSource::open(names.clone(), port, options.clock.clone())?)
         }
         Address::Call(peer) => Box::new(tcp::TcpSource::call(peer, options.clone())?),
         Address::Answer(port) => Box::new(tcp::TcpSource::answer(*port, options.clone())?),
-        Address::Datagrams(group, port) => Box::new(udp::UdpSource::open(group, *port)?),
+        Address::Datagrams(group, port) => Box::new(udp::UdpSource::open(group, *port, options.clock.clone())?),
     };
     let shift = options.shift.nanoseconds().saturating_sub(options.lateness.nanoseconds());
     Ok(match shift {

@@ -30,12 +30,12 @@ pub struct PortSource {
 }
 
 impl PortSource {
-    /// Opens the first of these ports that is there.
+    /// Opens the first of these ports that is there. `clock` says when something arrives.
     ///
     /// # Errors
     ///
     /// If none of them can be opened: why the first that is there cannot.
-    pub fn open(names: Vec<PortName>, options: PortOptions) -> Result<PortSource, PortError> {
+    pub fn open(names: Vec<PortName>, options: PortOptions, clock: Clock) -> Result<PortSource, PortError> {
         let port = open_first(&names, &options)?;
         Ok(PortSource {
             counters: port.counters(),
@@ -43,7 +43,7 @@ impl PortSource {
             options,
             port: Some(port),
             announced: false,
-            clock: Clock::new(),
+            clock,
             unmark: Unmark::default(),
             read: vec![0; 4_096],
             bytes: Vec::new(),
@@ -87,6 +87,10 @@ impl PortSource {
         Ok(true)
     }
 
+    fn idle(&self) -> SourceEvent<'_> {
+        SourceEvent::Idle { time: Some(self.clock.now()) }
+    }
+
     fn vanish(&mut self) -> SourceEvent<'_> {
         self.port = None;
         SourceEvent::Gone { line: 0, time: Some(self.clock.now()) }
@@ -123,11 +127,11 @@ impl Source for PortSource {
                 self.unmark = Unmark::default();
                 self.waiting = Some(Loss::Reopened);
             }
-            return Ok(Some(SourceEvent::Idle));
+            return Ok(Some(self.idle()));
         };
         let mut wait = [PollFd::new(port, PollFlags::IN)];
         match poll(&mut wait, Some(&PATIENCE)) {
-            Ok(0) | Err(rustix::io::Errno::INTR) => return Ok(Some(SourceEvent::Idle)),
+            Ok(0) | Err(rustix::io::Errno::INTR) => return Ok(Some(self.idle())),
             Ok(_) => {}
             Err(_) => return Ok(Some(self.vanish())),
         }
@@ -136,7 +140,7 @@ impl Source for PortSource {
         match self.receive() {
             // A terminal whose other end is gone gives an error or an end.
             Ok(false) | Err(_) => Ok(Some(self.vanish())),
-            Ok(true) if self.bytes.is_empty() && self.faults.is_empty() => Ok(Some(SourceEvent::Idle)),
+            Ok(true) if self.bytes.is_empty() && self.faults.is_empty() => Ok(Some(self.idle())),
             Ok(true) => {
                 let time = Some(self.clock.now());
                 Ok(Some(SourceEvent::Chunk { line: 0, time, bytes: &self.bytes, faults: &self.faults }))

@@ -37,7 +37,9 @@ impl<R: Read> Source for RawReader<R> {
                     return Ok(Some(SourceEvent::Chunk { line: 0, time: None, bytes, faults: &[] }));
                 }
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return Ok(Some(SourceEvent::Idle)),
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
+                    return Ok(Some(SourceEvent::Idle { time: None }));
+                }
                 Err(error) => return Err(SourceError::Read { at: self.at, error }),
             }
         }

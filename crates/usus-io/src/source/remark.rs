@@ -1,5 +1,7 @@
 //! What is to be known about a source as a whole, beside its events.
 
+use std::path::PathBuf;
+
 /// Something about a source that belongs to no place in it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -28,6 +30,18 @@ pub enum Remark {
         /// How many.
         bytes: u64,
     },
+    /// Bytes came faster than they were decoded, and were left out of the conversion.
+    NotConverted {
+        /// How many.
+        bytes: u64,
+    },
+    /// Something could not be done to a finished capture.
+    Capture {
+        /// Its path.
+        path: PathBuf,
+        /// What, and why.
+        what: String,
+    },
     /// The system has lost datagrams that came faster than they were read.
     LostDatagrams {
         /// How many.
@@ -51,6 +65,10 @@ impl std::fmt::Display for Remark {
             Remark::NotRecorded { bytes } => {
                 write!(f, "{bytes} bytes could not be kept in the capture: the disk was full")
             }
+            Remark::NotConverted { bytes } => {
+                write!(f, "{bytes} bytes came faster than they could be converted, and were left out of the conversion")
+            }
+            Remark::Capture { path, what } => write!(f, "{}: {what}", path.display()),
             Remark::LostDatagrams { datagrams } => {
                 write!(f, "{datagrams} datagrams came faster than they were read, and were lost")
             }

@@ -27,6 +27,7 @@ impl Source for Shifted {
             }
             SourceEvent::Loss { line, why, time } => SourceEvent::Loss { line, why, time: moved(time) },
             SourceEvent::Gone { line, time } => SourceEvent::Gone { line, time: moved(time) },
+            SourceEvent::Idle { time } => SourceEvent::Idle { time: moved(time) },
             other => other,
         }))
     }
@@ -57,6 +58,10 @@ impl Source for Shifted {
 
     fn remarks(&self) -> Vec<Remark> {
         self.source.remarks()
+    }
+
+    fn has_more(&self) -> bool {
+        self.source.has_more()
     }
 
     fn tells_faults(&self) -> bool {

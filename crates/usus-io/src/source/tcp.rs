@@ -74,12 +74,12 @@ impl TcpSource {
             server,
             stream: None,
             peer,
-            options,
             telnet: Telnet::default(),
             announced: false,
             callers: 0,
             at: 0,
-            clock: Clock::new(),
+            clock: options.clock.clone(),
+            options,
             read: vec![0; 1 << 16],
             data: Vec::new(),
         }
@@ -105,18 +105,22 @@ impl TcpSource {
         Ok(())
     }
 
+    fn idle(&self) -> SourceEvent<'_> {
+        SourceEvent::Idle { time: Some(self.clock.now()) }
+    }
+
     /// Waits a moment for a caller.
     fn wait_for_caller(&mut self) -> Result<SourceEvent<'_>, SourceError> {
-        let Some(server) = &self.server else { return Ok(SourceEvent::Idle) };
+        let Some(server) = &self.server else { return Ok(self.idle()) };
         if !is_readable(server.as_fd()) {
-            return Ok(SourceEvent::Idle);
+            return Ok(self.idle());
         }
         match server.accept().and_then(|(stream, _)| self.begin(stream)) {
             Ok(()) if self.callers > 1 => {
                 Ok(SourceEvent::Loss { line: 0, why: Loss::Reopened, time: Some(self.clock.now()) })
             }
             // A caller that is gone again before it was answered is none.
-            Ok(()) | Err(_) => Ok(SourceEvent::Idle),
+            Ok(()) | Err(_) => Ok(self.idle()),
         }
     }
 }
@@ -128,11 +132,11 @@ impl Source for TcpSource {
         }
         let Some(stream) = &mut self.stream else { return self.wait_for_caller().map(Some) };
         if !is_readable(stream.as_fd()) {
-            return Ok(Some(SourceEvent::Idle));
+            return Ok(Some(self.idle()));
         }
         let got = match stream.read(&mut self.read) {
             Ok(got) => got,
-            Err(error) if super::is_pause(&error) => return Ok(Some(SourceEvent::Idle)),
+            Err(error) if super::is_pause(&error) => return Ok(Some(self.idle())),
             Err(_) if self.server.is_some() => 0,
             Err(error) => return Err(SourceError::Lost { peer: self.peer.clone(), at: self.at, error }),
         };
@@ -151,7 +155,7 @@ impl Source for TcpSource {
             &self.read[..got]
         };
         Ok(Some(match bytes.is_empty() {
-            true => SourceEvent::Idle,
+            true => SourceEvent::Idle { time },
             false => SourceEvent::Chunk { line: 0, time, bytes, faults: &[] },
         }))
     }

@@ -38,7 +38,7 @@ impl UdpSource {
     /// # Errors
     ///
     /// If the port cannot be had or the group cannot be joined.
-    pub fn open(group: &str, port: u16) -> Result<UdpSource, SourceError> {
+    pub fn open(group: &str, port: u16, clock: Clock) -> Result<UdpSource, SourceError> {
         let cannot = |error| SourceError::Listen { at: format!("udp://{group}:{port}"), error };
         let no_address = || std::io::Error::new(std::io::ErrorKind::InvalidInput, "that is no IP address");
         let address = match group {
@@ -66,7 +66,7 @@ impl UdpSource {
             socket,
             port,
             senders: HashMap::new(),
-            clock: Clock::new(),
+            clock,
             datagram: vec![0; 1 << 16],
             waiting: None,
             lossy: 0,
@@ -89,6 +89,10 @@ impl UdpSource {
             self.lost = lost;
             self.lossy = self.senders.len();
         }
+    }
+
+    fn idle(&self) -> SourceEvent<'_> {
+        SourceEvent::Idle { time: Some(self.clock.now()) }
     }
 
     fn chunk(&self, line: usize, length: usize, time: Time) -> SourceEvent<'_> {
@@ -122,12 +126,12 @@ impl Source for UdpSource {
         }
         if !is_readable(self.socket.as_fd()) {
             self.ask_for_losses();
-            return Ok(Some(SourceEvent::Idle));
+            return Ok(Some(self.idle()));
         }
         let (length, sender) = match self.socket.recv_from(&mut self.datagram) {
             Ok(got) => got,
             // Answers of the network to somebody else's datagrams are no reason to stop.
-            Err(_) => return Ok(Some(SourceEvent::Idle)),
+            Err(_) => return Ok(Some(self.idle())),
         };
         let time = self.clock.now();
         self.read += 1;
@@ -139,7 +143,7 @@ impl Source for UdpSource {
             Some(line) => Ok(Some(self.chunk(*line, length, time))),
             None if lines == SENDERS => {
                 self.unlisted += 1;
-                Ok(Some(SourceEvent::Idle))
+                Ok(Some(self.idle()))
             }
             None => {
                 self.senders.insert(sender, lines);

@@ -10,9 +10,8 @@ use usus::Loss;
 use usus::format::Serial;
 use usus_io::{
     Address, Holder, LineEvent, LineEvents, Owner, Port, PortError, PortInfo, PortOptions, SourceOptions, Stop, System,
-    Use, list_ports, listen, open_address,
+    Terminal, Use, list_ports, listen, open_address,
 };
-use usus_sim::Terminal;
 
 /// A system made of files below a folder.
 struct Made {

@@ -42,7 +42,7 @@ impl Source for Script {
             Some(Step::Chunk(line, bytes)) => Some(SourceEvent::Chunk { line: *line, time, bytes, faults: &[] }),
             Some(Step::Faulty(line, bytes, faults)) => Some(SourceEvent::Chunk { line: *line, time, bytes, faults }),
             Some(Step::Loss(line)) => Some(SourceEvent::Loss { line: *line, why: Loss::Overrun, time }),
-            Some(Step::Idle) => Some(SourceEvent::Idle),
+            Some(Step::Idle) => Some(SourceEvent::Idle { time: None }),
             Some(Step::Broken) => {
                 return Err(SourceError::Read { at: 7, error: io::Error::other("unplugged") });
             }

@@ -142,9 +142,9 @@ fn offsets_go_on_across_files() {
     let mut recorder = Recorder::create(&parts[0], "s", &[line("a", "9600 8N1"), line("b", "9600 8N1")]).unwrap();
     recorder.chunk(0, at(1), b"12345", &[]);
     recorder.chunk(1, at(1), b"12", &[]);
-    recorder = recorder.go_on_in(&parts[1]).unwrap();
+    recorder.go_on_in(&parts[1]).unwrap();
     recorder.chunk(0, at(2), b"678", &[]);
-    recorder = recorder.go_on_in(&parts[2]).unwrap();
+    recorder.go_on_in(&parts[2]).unwrap();
     recorder.chunk(1, at(3), b"3", &[]);
     assert_eq!(recorder.finish().unwrap().bytes, 11);
     let begins =
@@ -158,6 +158,6 @@ fn offsets_go_on_across_files() {
     });
     assert!(streams.into_iter().all(|stream| stream == "s"));
     // A file that is there already is no part.
-    let recorder = Recorder::append(&parts[2], &[line("a", "9600 8N1"), line("b", "9600 8N1")], at(4)).unwrap();
+    let mut recorder = Recorder::append(&parts[2], &[line("a", "9600 8N1"), line("b", "9600 8N1")], at(4)).unwrap();
     assert!(matches!(recorder.go_on_in(&parts[0]), Err(RecordError::Exists { .. })));
 }

@@ -7,8 +7,8 @@ use std::time::Duration;
 use proptest::prelude::*;
 use usus::{Loss, Span, Time};
 use usus_io::{
-    Address, AddressError, DumpLayout, DumpReader, LayoutError, LineEvent, LineEvents, Remark, Source, SourceError,
-    SourceEvent, SourceOptions, Stop, TcpSource, UdpSource, open_address,
+    Address, AddressError, Clock, DumpLayout, DumpReader, LayoutError, LineEvent, LineEvents, Remark, Source,
+    SourceError, SourceEvent, SourceOptions, Stop, TcpSource, UdpSource, open_address,
 };
 
 /// What a source says, in short.
@@ -292,7 +292,7 @@ fn callers_come_one_after_the_other() {
 
 #[test]
 fn each_sender_of_datagrams_is_a_line() {
-    let source = UdpSource::open("127.0.0.1", 0).unwrap();
+    let source = UdpSource::open("127.0.0.1", 0, Clock::system()).unwrap();
     let to = ("127.0.0.1", source.port());
     let mut events = LineEvents::new(Box::new(source), Stop::new());
     let senders: Vec<UdpSocket> = (0..2).map(|_| UdpSocket::bind("127.0.0.1:0").unwrap()).collect();
@@ -311,12 +311,12 @@ fn each_sender_of_datagrams_is_a_line() {
         sender.set_nonblocking(true).unwrap();
         assert!(sender.recv(&mut [0; 8]).is_err(), "nothing is sent back");
     }
-    assert!(UdpSource::open("no address", 1).is_err());
+    assert!(UdpSource::open("no address", 1, Clock::system()).is_err());
 }
 
 #[test]
 fn a_flood_of_datagrams_is_bounded_and_what_is_lost_is_told() {
-    let mut source = UdpSource::open("127.0.0.1", 0).unwrap();
+    let mut source = UdpSource::open("127.0.0.1", 0, Clock::system()).unwrap();
     let to = ("127.0.0.1", source.port());
     let senders: Vec<UdpSocket> = (0..70).map(|_| UdpSocket::bind("127.0.0.1:0").unwrap()).collect();
     for sender in &senders {

@@ -1,4 +1,4 @@
-//! A pseudo-terminal with a lasting name, on which a simulated device talks to whatever program opens it.
+//! A pseudo-terminal with a lasting name, on which bytes are given to whatever program opens it, as if a device were there.
 
 use std::fs;
 use std::io;
@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{Mode, OFlags};
 use rustix::pty::OpenptFlags;
-use rustix::termios::{QueueSelector, tcflush, tcgetattr};
+use rustix::termios::{OptionalActions, QueueSelector, tcflush, tcgetattr, tcsetattr};
 
 /// The device's end of a pseudo-terminal. A link with the lasting name leads to the listener's end.
 pub struct Terminal {
@@ -46,6 +46,17 @@ impl Terminal {
         drop(rustix::fs::open(&listener, OFlags::RDWR | OFlags::NOCTTY | OFlags::CLOEXEC, Mode::empty())?);
         rustix::io::ioctl_fionbio(&device, true)?;
         Ok(Terminal { device, listener, link: None, received: 0, dropped: 0 })
+    }
+
+    /// Sets the listener's end so that bytes pass unchanged and nothing is echoed, until a program sets it otherwise.
+    ///
+    /// # Errors
+    ///
+    /// What the system says.
+    pub fn set_raw(&mut self) -> io::Result<()> {
+        let mut settings = tcgetattr(&self.device)?;
+        settings.make_raw();
+        Ok(tcsetattr(&self.device, OptionalActions::Now, &settings)?)
     }
 
     /// Gives it a lasting name.

@@ -5,6 +5,11 @@
 //! full, is cut off again. So a file ends with a whole block at any time, but for a power failure in the middle of a write, and such a torn
 //! end is cut off when the capture is continued.
 
+mod compress;
+mod copy;
+mod kept;
+mod parts;
+
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufReader, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -12,10 +17,15 @@ use std::time::{Duration, Instant};
 
 use rustix::fs::FlockOperation;
 use usus::format::Serial;
-use usus::{Fault, Loss, Time};
+use usus::{Fault, Loss, Span, Time};
 
+use crate::port::holders_of;
 use crate::source::capture::{CaptureLine, CaptureReader, CaptureWriter};
-use crate::source::{LineInfo, Remark, Source, SourceError, SourceEvent};
+use crate::source::{LineInfo, Source, SourceError, SourceEvent};
+
+pub use copy::{Copied, CopyError, Original, copy_captures};
+pub use kept::Kept;
+pub use parts::Rotation;
 
 /// What is gathered is written at least so often…
 const WRITTEN_EVERY: Duration = Duration::from_millis(500);
@@ -38,12 +48,25 @@ pub struct RecordedLine {
     pub about: Option<String>,
     /// The adapter's latency timer in milliseconds.
     pub latency: Option<u32>,
+    /// By how much the times are earlier than when the bytes arrived.
+    pub lateness: Span,
 }
 
 impl RecordedLine {
     /// A line of that name.
     pub fn new(name: impl Into<String>) -> RecordedLine {
         RecordedLine { name: name.into(), ..RecordedLine::default() }
+    }
+
+    fn in_capture(&self, base: u64) -> CaptureLine {
+        CaptureLine {
+            name: self.name.clone(),
+            serial: self.serial.map(|serial| serial.to_string()),
+            base,
+            about: self.about.clone(),
+            latency: self.latency,
+            lateness: self.lateness,
+        }
     }
 }
 
@@ -58,10 +81,12 @@ pub enum RecordError {
         path: PathBuf,
     },
     /// Somebody else records into the file.
-    #[error("another program is recording into {}", path.display())]
+    #[error("{} is being recorded into by {}", path.display(), by.as_deref().unwrap_or("another program"))]
     Busy {
         /// Its path.
         path: PathBuf,
+        /// The program and its number, if that can be seen.
+        by: Option<String>,
     },
     /// The capture is of other lines.
     #[error("{} cannot be continued: it is a capture of {found}, and this would be one of {wanted}", path.display())]
@@ -99,6 +124,8 @@ pub struct Standing {
     pub bytes: u64,
     /// Bytes of lines that could not be kept: the disk was full for too long.
     pub lost: u64,
+    /// Places at which bytes are missing: ports that were away, overruns, bytes that could not be kept.
+    pub losses: u64,
     /// Whether the disk takes nothing at the moment.
     pub full: bool,
 }
@@ -116,6 +143,8 @@ pub struct Recorder {
     last_written: Instant,
     last_forced: Instant,
     last_time: Time,
+    /// Notes that wait for their line.
+    early: Vec<(usize, Time, String)>,
 }
 
 struct Recorded {
@@ -175,6 +204,8 @@ impl Recorder {
         for line in 0..recorder.lines.len() {
             recorder.loss(line, now, Loss::Gap);
         }
+        // What is missing from before is no loss of this recording.
+        recorder.standing = Standing::default();
         Ok(recorder)
     }
 
@@ -189,14 +220,7 @@ impl Recorder {
         let cannot = |error| RecordError::Write { path: path.to_owned(), error };
         let mut blocks = CaptureWriter::new(Vec::new(), stream).map_err(cannot)?;
         for (line, base) in &lines {
-            let line = CaptureLine {
-                name: line.name.clone(),
-                serial: line.serial.map(|serial| serial.to_string()),
-                base: *base,
-                about: line.about.clone(),
-                latency: line.latency,
-            };
-            blocks.line(&line).map_err(cannot)?;
+            blocks.line(&line.in_capture(*base)).map_err(cannot)?;
         }
         let now = Instant::now();
         let mut recorder = Recorder {
@@ -210,24 +234,48 @@ impl Recorder {
             last_written: now,
             last_forced: now,
             last_time: Time::from_nanoseconds(0),
+            early: Vec::new(),
         };
         // That it can be written at all is to be known at once.
         recorder.write().map_err(cannot)?;
         Ok(recorder)
     }
 
+    /// Adds a line that was not known when it began; its number is that of the lines before it.
+    pub fn line(&mut self, line: RecordedLine) {
+        // Writing into memory does not fail.
+        let _ = self.blocks.line(&line.in_capture(0));
+        self.lines.push(Recorded { line, offset: 0, lossy: false });
+        for (line, time, text) in std::mem::take(&mut self.early) {
+            self.note(line, time, &text);
+        }
+    }
+
+    /// Its lines.
+    pub fn lines(&self) -> impl ExactSizeIterator<Item = &RecordedLine> {
+        self.lines.iter().map(|recorded| &recorded.line)
+    }
+
     /// Goes on in another file: the same stream, the same lines, offsets that continue.
     ///
     /// # Errors
     ///
-    /// If this one cannot be ended or the other cannot be made.
-    pub fn go_on_in(self, path: &Path) -> Result<Recorder, RecordError> {
+    /// If this one cannot be ended or the other cannot be made: then this one goes on.
+    pub fn go_on_in(&mut self, path: &Path) -> Result<(), RecordError> {
+        let cannot = |path: &Path| {
+            let path = path.to_owned();
+            move |error| RecordError::Write { path, error }
+        };
+        self.write().map_err(cannot(&self.path))?;
         let lines = self.lines.iter().map(|line| (line.line.clone(), line.offset)).collect();
-        let (stream, standing) = (self.stream.clone(), self.standing);
-        let mut next = Recorder::create_at(path, &stream, lines)?;
-        self.finish()?;
-        next.standing = standing;
-        Ok(next)
+        let mut next = Recorder::create_at(path, &self.stream, lines)?;
+        if let Err(error) = self.file.sync_all() {
+            let _ = std::fs::remove_file(path);
+            return Err(cannot(&self.path)(error));
+        }
+        (next.standing, next.last_time, next.early) = (self.standing, self.last_time, std::mem::take(&mut self.early));
+        *self = next;
+        Ok(())
     }
 
     /// Records a chunk. Lines count from 0 in the order in which they were given.
@@ -240,6 +288,7 @@ impl Recorder {
             return;
         }
         if std::mem::take(&mut recorded.lossy) {
+            self.standing.losses += 1;
             let _ = self.blocks.loss(line as u32, time, Loss::Gap);
         }
         recorded.offset += bytes.len() as u64;
@@ -253,11 +302,18 @@ impl Recorder {
 
     /// Records that bytes are missing.
     pub fn loss(&mut self, line: usize, time: Time, why: Loss) {
+        if line >= self.lines.len() {
+            return;
+        }
+        self.standing.losses += 1;
         let _ = self.blocks.loss(line as u32, time, why);
     }
 
-    /// Records a note about a line.
+    /// Records a note about a line. One of a line that is not there yet waits for it.
     pub fn note(&mut self, line: usize, time: Time, text: &str) {
+        if line >= self.lines.len() {
+            return self.early.push((line, time, text.to_owned()));
+        }
         let _ = self.blocks.note(line as u32, time, text);
     }
 
@@ -295,9 +351,10 @@ impl Recorder {
     /// # Errors
     ///
     /// If the last of it cannot be written.
-    pub fn finish(mut self) -> Result<Standing, RecordError> {
+    pub fn finish(&mut self) -> Result<Standing, RecordError> {
         for line in 0..self.lines.len() {
             if std::mem::take(&mut self.lines[line].lossy) {
+                self.standing.losses += 1;
                 let _ = self.blocks.loss(line as u32, self.last_time, Loss::Gap);
             }
         }
@@ -336,66 +393,6 @@ impl Drop for Recorder {
     }
 }
 
-/// A source of which everything is recorded on its way.
-pub struct Kept {
-    source: Box<dyn Source + Send>,
-    recorder: Recorder,
-    /// The time of what has none.
-    last: Time,
-}
-
-impl Kept {
-    /// Records what comes from `source`, whose lines are those of the recorder.
-    pub fn new(source: Box<dyn Source + Send>, recorder: Recorder) -> Kept {
-        Kept { source, recorder, last: Time::from_nanoseconds(0) }
-    }
-}
-
-impl Source for Kept {
-    fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
-        let event = self.source.next()?;
-        match &event {
-            Some(SourceEvent::Chunk { line, time, bytes, faults }) => {
-                self.last = time.unwrap_or(self.last);
-                self.recorder.chunk(*line, self.last, bytes, faults);
-            }
-            Some(SourceEvent::Loss { line, why, time }) => self.recorder.loss(*line, time.unwrap_or(self.last), *why),
-            _ => {}
-        }
-        self.recorder.tick();
-        Ok(event)
-    }
-
-    fn stream(&self) -> Option<&str> {
-        Some(&self.recorder.stream)
-    }
-
-    fn has_times(&self) -> bool {
-        self.source.has_times()
-    }
-
-    fn has_lines(&self) -> bool {
-        self.source.has_lines()
-    }
-
-    fn is_live(&self) -> bool {
-        self.source.is_live()
-    }
-
-    fn tells_faults(&self) -> bool {
-        self.source.tells_faults()
-    }
-
-    fn remarks(&self) -> Vec<Remark> {
-        let mut remarks = self.source.remarks();
-        let lost = self.recorder.standing().lost;
-        if lost > 0 {
-            remarks.push(Remark::NotRecorded { bytes: lost });
-        }
-        remarks
-    }
-}
-
 /// What is in a capture that is to be continued.
 struct Held {
     stream: String,
@@ -425,7 +422,11 @@ fn hold(mut file: &File) -> Result<Held, SourceError> {
 
 fn lock(path: &Path, file: &File) -> Result<(), RecordError> {
     match rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive) {
-        Err(rustix::io::Errno::WOULDBLOCK) => Err(RecordError::Busy { path: path.to_owned() }),
+        Err(rustix::io::Errno::WOULDBLOCK) => {
+            let others = holders_of(path).into_iter().filter(|process| process.id != std::process::id());
+            let by = others.map(|process| format!("{} (process {})", process.name, process.id)).next();
+            Err(RecordError::Busy { path: path.to_owned(), by })
+        }
         // File systems that know no locks.
         _ => Ok(()),
     }

@@ -3,14 +3,14 @@
 use std::io::{self, Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 
-/// A caller that does not take what it is sent is given up beyond this.
-const BACKLOG: usize = 1 << 20;
+use super::BACKLOG;
 
 /// A socket and those who have called.
-pub(crate) struct Callers {
+pub struct Callers {
     server: TcpListener,
     address: SocketAddr,
     clients: Vec<Client>,
+    dropped: u64,
 }
 
 struct Client {
@@ -20,39 +20,53 @@ struct Client {
 
 impl Callers {
     /// Waits for callers at an address.
-    pub(crate) fn at(address: SocketAddr) -> Result<Callers, String> {
-        let server = TcpListener::bind(address).and_then(|server| {
+    ///
+    /// # Errors
+    ///
+    /// If it cannot be had.
+    pub fn at(address: SocketAddr) -> io::Result<Callers> {
+        TcpListener::bind(address).and_then(|server| {
             server.set_nonblocking(true)?;
             let address = server.local_addr()?;
-            Ok(Callers { server, address, clients: Vec::new() })
-        });
-        server.map_err(|error| format!("cannot listen at {address}: {error}"))
+            Ok(Callers { server, address, clients: Vec::new(), dropped: 0 })
+        })
     }
 
     /// Where.
-    pub(crate) fn address(&self) -> SocketAddr {
+    pub fn address(&self) -> SocketAddr {
         self.address
     }
 
     /// Whether anybody has called and is still there.
-    pub(crate) fn are_there(&self) -> bool {
+    pub fn are_there(&self) -> bool {
         !self.clients.is_empty()
     }
 
     /// Most that any of them has not taken yet, in bytes.
-    pub(crate) fn behind(&self) -> usize {
+    pub fn behind(&self) -> usize {
         self.clients.iter().map(|client| client.waiting.len()).max().unwrap_or(0)
     }
 
+    /// Bytes that callers were given up with before they took them.
+    pub fn dropped(&self) -> u64 {
+        self.dropped
+    }
+
     /// Gives bytes to all of them. Returns how many bytes they have sent.
-    pub(crate) fn serve(&mut self, bytes: &[u8]) -> u64 {
+    pub fn serve(&mut self, bytes: &[u8]) -> u64 {
         while let Ok((stream, _)) = self.server.accept() {
             if stream.set_nonblocking(true).is_ok() {
                 self.clients.push(Client { stream, waiting: Vec::new() });
             }
         }
         let mut received = 0;
-        self.clients.retain_mut(|client| client.serve(bytes, &mut received));
+        self.clients.retain_mut(|client| {
+            let stays = client.serve(bytes, &mut received);
+            if !stays {
+                self.dropped += client.waiting.len() as u64;
+            }
+            stays
+        });
         received
     }
 }

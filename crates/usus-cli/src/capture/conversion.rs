@@ -1,0 +1,63 @@
+//! Converting what is being recorded, on a thread of its own.
+
+use std::thread::JoinHandle;
+
+use usus_io::{EventSender, PumpError, Source, SourceEvent, TableOptions, WhenFull, queue};
+
+use crate::Ending;
+use crate::convert::{AHEAD, Converted, Target, convert_source, ending, report_files};
+use crate::tally::Tally;
+use crate::voice::Voice;
+
+/// A conversion that goes on beside the recording and never holds it up.
+pub(super) struct Conversion {
+    sender: Option<EventSender>,
+    thread: JoinHandle<(Converted, Tally)>,
+    reject_limit: Option<f64>,
+}
+
+impl Conversion {
+    /// Begins to convert what `source` will say.
+    pub(super) fn begin(target: Target, name: &str, source: &dyn Source, voice: &Voice) -> Result<Conversion, Ending> {
+        target.check(name, source).map_err(|text| {
+            voice.fail(&text);
+            Ending::Failed
+        })?;
+        let options = TableOptions { line: source.has_lines(), received: true, ..TableOptions::default() };
+        let mut tally = target.open(options, voice)?;
+        let (sender, mut queue) = queue(source, AHEAD, WhenFull::Lose);
+        let (name, voice, reject_limit) = (name.to_owned(), *voice, target.reject_limit());
+        let thread = std::thread::spawn(move || {
+            let converted = convert_source(&target.plan, &name, &mut queue, 1, &mut tally, &voice, None);
+            (converted, tally)
+        });
+        Ok(Conversion { sender: Some(sender), thread, reject_limit })
+    }
+
+    /// Takes what happened. Returns false once, if it has ended by itself.
+    pub(super) fn take(&mut self, event: SourceEvent<'_>) -> bool {
+        let goes_on = self.sender.as_ref().is_none_or(|sender| sender.send(event));
+        if !goes_on {
+            self.sender = None;
+        }
+        goes_on
+    }
+
+    /// Ends it, with everything written, and says what became of it.
+    pub(super) fn end(mut self, voice: &Voice) -> Ending {
+        self.sender = None;
+        let Ok((converted, mut tally)) = self.thread.join() else { return Ending::Failed };
+        let closed = converted.is_closed_pipe();
+        let finished = tally.outputs.finish();
+        let result = converted.result.and_then(|()| finished.map_err(PumpError::Sink));
+        report_files(&tally.outputs, voice);
+        match result {
+            Err(_) if closed => Ending::Done,
+            Err(error) => {
+                voice.fail(&error.to_string());
+                Ending::Failed
+            }
+            Ok(()) => ending(&converted.ledger, converted.lossy, self.reject_limit, voice),
+        }
+    }
+}

@@ -1,0 +1,146 @@
+//! `usus convert`: sources through a format into outputs.
+
+mod one;
+mod target;
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use usus::Ledger;
+use usus_io::{Clock, Kept, PumpError, Recorder, Source, Stop, TableOptions, Together, WhenFull, read_ahead};
+
+use crate::Ending;
+use crate::arguments::Convert;
+use crate::capture::names;
+use crate::source::{Opened, open_sources};
+use crate::stop::stop_flag;
+use crate::voice::Voice;
+pub(crate) use one::{Converted, convert_source, ending, report_files};
+pub(crate) use target::Target;
+
+/// What may wait to be converted while outputs are slow, in bytes; beyond it, bytes are left out of the conversion, but not of the capture.
+pub(crate) const AHEAD: usize = 64 << 20;
+
+/// More cores than this only wait for the one that writes, and each takes some 15 MiB.
+const USUAL_JOBS: usize = 8;
+
+pub(crate) fn run(arguments: &Convert, voice: &Voice) -> Ending {
+    match convert(arguments, voice) {
+        Ok(ending) | Err(ending) => ending,
+    }
+}
+
+/// What is converted as one, and what it is called.
+struct Stream {
+    name: String,
+    source: Box<dyn Source + Send>,
+    /// Whether it ends itself when it is to stop.
+    ends_itself: bool,
+}
+
+fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
+    let failed = |text: String| {
+        voice.fail(&text);
+        Ending::Failed
+    };
+    let target = Target::load(&arguments.format, &arguments.out, &arguments.tables, voice)?;
+    let stop = stop_flag(voice);
+    let clock = Clock::system();
+    let opened = open_sources(&arguments.sources, &arguments.opening, target.serial, &clock).map_err(failed)?;
+    let several = opened.len() > 1;
+    let live = opened.iter().filter(|opened| opened.peek().is_live()).count();
+    if live > 0 && live < opened.len() {
+        return Err(failed("files and what is live cannot be converted at once".to_owned()));
+    }
+    for opened in &opened {
+        let joined = live > 0 && (several || opened.line.is_some());
+        if !joined {
+            target.check(&opened.name, opened.peek()).map_err(failed)?;
+        }
+    }
+    let options = TableOptions {
+        source: several && live == 0,
+        line: opened.iter().any(|opened| opened.peek().has_lines() || (live > 0 && (several || opened.line.is_some()))),
+        received: opened.iter().any(|opened| opened.peek().has_times()),
+        ..TableOptions::default()
+    };
+    let mut tally = target.open(options, voice)?;
+    let streams = match live > 0 && (several || !arguments.no_capture) {
+        true => vec![listen(opened, arguments, &target, clock, &stop, voice)?],
+        false => opened.into_iter().map(file).collect(),
+    };
+    let jobs = arguments.jobs.map_or_else(usual_jobs, usize::from);
+    let (mut total, mut lossy, mut result) = (Ledger::default(), false, Ok(()));
+    for Stream { name, mut source, ends_itself } in streams {
+        if stop.load(Ordering::Relaxed) && !ends_itself {
+            voice.warn(&format!("stopped before {name}"));
+            break;
+        }
+        let until = (!ends_itself).then_some(&*stop);
+        let converted = convert_source(&target.plan, &name, &mut *source, jobs, &mut tally, voice, until);
+        total.add(&converted.ledger);
+        lossy |= converted.lossy;
+        result = converted.result;
+        if result.is_err() {
+            break;
+        }
+    }
+    let finished = tally.outputs.finish();
+    match result.and_then(|()| finished.map_err(PumpError::Sink)) {
+        // Whoever reads our output has seen enough.
+        Err(PumpError::Sink(error)) if error.is_closed_pipe() => return Ok(Ending::Done),
+        Err(error) => {
+            voice.fail(&error.to_string());
+            report_files(&tally.outputs, voice);
+            return Err(Ending::Failed);
+        }
+        Ok(()) => report_files(&tally.outputs, voice),
+    }
+    Ok(ending(&total, lossy, target.reject_limit(), voice))
+}
+
+fn file(opened: Opened) -> Stream {
+    Stream { name: opened.name.clone(), source: opened.into_source(), ends_itself: false }
+}
+
+/// What is live is listened to at once, and its raw bytes are kept in a capture beside the output.
+fn listen(
+    opened: Vec<Opened>,
+    arguments: &Convert,
+    target: &Target,
+    clock: Clock,
+    stop: &Arc<AtomicBool>,
+    voice: &Voice,
+) -> Result<Stream, Ending> {
+    let fail = |text: String| {
+        voice.fail(&text);
+        Ending::Failed
+    };
+    let names = names::line_names(&opened).map_err(fail)?;
+    let called: Vec<String> = opened.iter().map(|opened| opened.name.clone()).collect();
+    let known = opened.iter().zip(&names).filter(|(opened, _)| !opened.peek().has_lines());
+    let lines: Vec<_> = known.map(|(opened, name)| names::line(name.clone(), opened)).collect();
+    let members = opened.into_iter().zip(names).map(|(opened, name)| opened.into_member(name)).collect();
+    let together = Together::listen(members, clock.clone(), &Stop::from(Arc::clone(stop)));
+    let name = called.join(" and ");
+    target.check(&name, &together).map_err(fail)?;
+    if arguments.no_capture {
+        return Ok(Stream { name, source: Box::new(together), ends_itself: true });
+    }
+    let fail = |text: String| fail(format!("{text} (--no-capture does without)"));
+    let directory = target.directory();
+    std::fs::create_dir_all(&directory)
+        .map_err(|error| fail(format!("cannot make {}: {error}", directory.display())))?;
+    let now = clock.now();
+    let path = names::in_directory(&directory, called.iter().map(String::as_str), now);
+    let recorder =
+        Recorder::create(&path, &names::stream(&lines, now), &lines).map_err(|error| fail(error.to_string()))?;
+    voice.say(&format!("the raw bytes of {name} are kept in {}", path.display()));
+    let kept = Kept::new(Box::new(together), recorder, clock);
+    // A slow output must not hold the recording up.
+    Ok(Stream { name, source: Box::new(read_ahead(Box::new(kept), AHEAD, WhenFull::Lose)), ends_itself: true })
+}
+
+fn usual_jobs() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from).min(USUAL_JOBS)
+}

@@ -1,0 +1,218 @@
+//! All outputs of one conversion: one set of files, or one for each day.
+
+use std::path::{Path, PathBuf};
+
+use usus::{LineId, Notice, Plan, Record, Reject, Sink, Time};
+
+use super::files::Files;
+use super::tables::TableOptions;
+use super::{Destination, OutputError, dated, received_text};
+use crate::pieces::Pieces;
+
+/// Nanoseconds of a day.
+const DAY: i64 = 86_400_000_000_000;
+/// The files of so many days are open at the same time: at midnight, one line may still be in the day before.
+const OPEN: usize = 2;
+
+/// All outputs of one conversion: the records' and the rejects'.
+pub struct Outputs {
+    /// How the files of a day are opened; nothing if there is one set for all time.
+    opening: Option<Opening>,
+    /// Days since 1970, and their files, those that were written last behind the others.
+    days: Vec<(i64, Files)>,
+}
+
+/// What the files of a day are opened with.
+#[derive(Clone)]
+struct Opening {
+    plan: Plan,
+    destination: Destination,
+    options: TableOptions,
+    rejects: Option<PathBuf>,
+    overwrite: bool,
+    /// Whether rows only wait here for other outputs.
+    is_piece: bool,
+    source: String,
+    lines: Vec<(usize, String)>,
+}
+
+impl Opening {
+    fn unopened(&self) -> Result<Files, OutputError> {
+        Files::unopened(&self.plan, &self.destination, self.options, self.rejects.is_some())
+    }
+
+    fn open(&self, day: i64) -> Result<Files, OutputError> {
+        let mut files = if self.is_piece {
+            self.unopened()?
+        } else {
+            let date = received_text(Time::from_nanoseconds(day.saturating_mul(DAY)), 0);
+            let date = date.split('T').next().unwrap_or_default();
+            let destination = self.destination.on(date).ok_or(OutputError::NotDaily)?;
+            let rejects = self.rejects.as_ref().map(|path| dated(path, date));
+            Files::open(&self.plan, &destination, self.options, rejects.as_deref(), self.overwrite)?
+        };
+        files.begin_source(&self.source);
+        self.lines.iter().for_each(|(line, name)| files.name_line(*line, name));
+        Ok(files)
+    }
+}
+
+impl Outputs {
+    /// Opens the outputs. Nothing that exists is touched unless `overwrite` says so.
+    ///
+    /// # Errors
+    ///
+    /// What is in the way.
+    pub fn open(
+        plan: &Plan,
+        destination: &Destination,
+        options: TableOptions,
+        rejects: Option<&Path>,
+        overwrite: bool,
+    ) -> Result<Outputs, OutputError> {
+        let files = Files::open(plan, destination, options, rejects, overwrite)?;
+        Ok(Outputs { opening: None, days: vec![(0, files)] })
+    }
+
+    /// The same with files for each day (UTC) on which something was received, with its date in their names. They are opened when the first
+    /// record of a day comes.
+    ///
+    /// # Errors
+    ///
+    /// If the destination cannot be divided into days.
+    pub fn daily(
+        plan: &Plan,
+        destination: &Destination,
+        options: TableOptions,
+        rejects: Option<&Path>,
+        overwrite: bool,
+    ) -> Result<Outputs, OutputError> {
+        let opening = Opening {
+            plan: plan.clone(),
+            destination: destination.clone(),
+            options,
+            rejects: rejects.map(Path::to_owned),
+            overwrite,
+            is_piece: false,
+            source: String::new(),
+            lines: Vec::new(),
+        };
+        opening.unopened()?;
+        Ok(Outputs { opening: Some(opening), days: Vec::new() })
+    }
+
+    /// Says which source what follows comes from.
+    pub fn begin_source(&mut self, name: &str) {
+        if let Some(opening) = &mut self.opening {
+            name.clone_into(&mut opening.source);
+            opening.lines.clear();
+        }
+        self.days.iter_mut().for_each(|(_, files)| files.begin_source(name));
+    }
+
+    /// Writes everything out. To be called once at the end, also after an error.
+    ///
+    /// # Errors
+    ///
+    /// What the system says.
+    pub fn finish(&mut self) -> Result<(), OutputError> {
+        let mut result = Ok(());
+        for (_, files) in &mut self.days {
+            let finished = files.finish();
+            result = result.and(finished);
+        }
+        result
+    }
+
+    /// The files written, with the number of rows in each; nothing for standard output.
+    pub fn files(&self) -> Vec<(PathBuf, u64)> {
+        let mut days: Vec<&(i64, Files)> = self.days.iter().collect();
+        days.sort_by_key(|(day, _)| *day);
+        days.into_iter().flat_map(|(_, files)| files.files()).collect()
+    }
+
+    /// The files for what was received then; what has no time goes to the day at hand.
+    #[inline]
+    fn at(&mut self, time: Option<Time>) -> Result<&mut Files, OutputError> {
+        if self.opening.is_some() {
+            self.turn_to(time)?;
+        }
+        match self.days.last_mut() {
+            Some((_, files)) => Ok(files),
+            None => Err(OutputError::NotDaily),
+        }
+    }
+
+    fn turn_to(&mut self, time: Option<Time>) -> Result<(), OutputError> {
+        let last = self.days.last().map(|(day, _)| *day);
+        let day = time.map(|time| time.nanoseconds().div_euclid(DAY)).or(last).unwrap_or_default();
+        if last == Some(day) {
+            return Ok(());
+        }
+        let found = self.days.iter().position(|(known, _)| *known == day);
+        let files = match (found, &self.opening) {
+            (Some(index), _) => self.days.remove(index).1,
+            (None, Some(opening)) => opening.open(day)?,
+            (None, None) => return Ok(()),
+        };
+        self.days.push((day, files));
+        let is_piece = self.opening.as_ref().is_some_and(|opening| opening.is_piece);
+        match self.days.len().checked_sub(OPEN + 1).filter(|_| !is_piece) {
+            Some(index) => self.days[index].1.release(),
+            None => Ok(()),
+        }
+    }
+}
+
+impl Sink for Outputs {
+    type Error = OutputError;
+
+    fn line(&mut self, line: LineId, name: &str) {
+        if let Some(opening) = &mut self.opening {
+            opening.lines.push((line.index(), name.to_owned()));
+        }
+        self.days.iter_mut().for_each(|(_, files)| files.name_line(line.index(), name));
+    }
+
+    #[inline]
+    fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
+        let time = if self.opening.is_some() { record.received() } else { None };
+        self.at(time)?.record(record)
+    }
+
+    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), OutputError> {
+        self.at(reject.times.map(|(first, _)| first))?.reject(reject, "reject")
+    }
+
+    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), OutputError> {
+        self.at(clipped.times.map(|(first, _)| first))?.reject(clipped, "clipped")
+    }
+
+    fn notice(&mut self, _notice: &Notice<'_>) -> Result<(), OutputError> {
+        Ok(())
+    }
+
+    fn flush(&mut self) -> Result<(), OutputError> {
+        self.finish()
+    }
+}
+
+impl Pieces for Outputs {
+    type Piece = Outputs;
+
+    fn piece(&self) -> Outputs {
+        match &self.opening {
+            None => {
+                Outputs { opening: None, days: self.days.iter().map(|(day, files)| (*day, files.piece())).collect() }
+            }
+            Some(opening) => Outputs { opening: Some(Opening { is_piece: true, ..opening.clone() }), days: Vec::new() },
+        }
+    }
+
+    fn join(&mut self, piece: Outputs) -> Result<(), OutputError> {
+        for (day, files) in &piece.days {
+            self.at(Some(Time::from_nanoseconds(day.saturating_mul(DAY))))?.join(files)?;
+        }
+        Ok(())
+    }
+}

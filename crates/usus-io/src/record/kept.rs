@@ -1,0 +1,131 @@
+//! A source of which everything is recorded, and served to others, on its way.
+
+use std::path::{Path, PathBuf};
+
+use usus::Time;
+
+use super::parts::{Parts, Rotation};
+use super::{RecordedLine, Recorder, Standing};
+use crate::serve::Server;
+use crate::source::clock::{Clock, step_text};
+use crate::source::{Remark, Source, SourceError, SourceEvent};
+
+/// A source of which everything is recorded on its way. Its end is told once everything is on the disk.
+pub struct Kept {
+    source: Box<dyn Source + Send>,
+    parts: Parts,
+    clock: Clock,
+    /// The time of what has none.
+    last: Time,
+    servers: Vec<(usize, Server)>,
+    /// Lines that were announced so far.
+    announced: usize,
+}
+
+impl Kept {
+    /// Records what comes from `source`, whose lines are those of the recorder; lines beyond these are added. `clock` is the one that the
+    /// source's times are of: its steps are noted.
+    pub fn new(source: Box<dyn Source + Send>, recorder: Recorder, clock: Clock) -> Kept {
+        let last = clock.now();
+        Kept { source, parts: Parts::new(recorder), clock, last, servers: Vec::new(), announced: 0 }
+    }
+
+    /// Goes on in other files from time to time: `tower.pcapng` in `tower.2.pcapng`, and so on.
+    pub fn rotate(&mut self, rotation: Rotation) {
+        self.parts.rotate(rotation);
+    }
+
+    /// Gives what arrives on a line to other programs as well.
+    pub fn serve(&mut self, line: usize, server: Server) {
+        self.servers.push((line, server));
+    }
+
+    /// Those who serve it.
+    pub fn servers_mut(&mut self) -> impl Iterator<Item = &mut Server> {
+        self.servers.iter_mut().map(|(_, server)| server)
+    }
+
+    /// Records a note about a line.
+    pub fn note(&mut self, line: usize, text: &str) {
+        self.parts.recorder.note(line, self.clock.now(), text);
+    }
+
+    /// How it stands.
+    pub fn standing(&self) -> Standing {
+        self.parts.recorder.standing()
+    }
+
+    /// The file that is recorded into.
+    pub fn path(&self) -> &Path {
+        self.parts.recorder.path()
+    }
+
+    /// All files so far, under the names that they have by now.
+    pub fn files(&self) -> Vec<PathBuf> {
+        self.parts.paths()
+    }
+}
+
+impl Source for Kept {
+    fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
+        if let Some(step) = self.clock.step() {
+            let (time, text) = (self.clock.now(), step_text(step));
+            self.parts.recorder.note(0, time, &text);
+            return Ok(Some(SourceEvent::Note { line: 0, time: Some(time), text }));
+        }
+        self.parts.tick();
+        let event = self.source.next()?;
+        let recorder = &mut self.parts.recorder;
+        match &event {
+            Some(SourceEvent::Line(info)) => {
+                self.announced += 1;
+                if self.announced > recorder.lines().len() {
+                    recorder.line(RecordedLine::new(info.name.clone()));
+                }
+            }
+            Some(SourceEvent::Chunk { line, time, bytes, faults }) => {
+                self.last = time.unwrap_or(self.last);
+                recorder.chunk(*line, self.last, bytes, faults);
+                for (_, server) in self.servers.iter_mut().filter(|(served, _)| served == line) {
+                    server.give(bytes);
+                }
+            }
+            Some(SourceEvent::Loss { line, why, time }) => recorder.loss(*line, time.unwrap_or(self.last), *why),
+            Some(SourceEvent::Note { line, text, time }) => recorder.note(*line, time.unwrap_or(self.last), text),
+            Some(SourceEvent::Idle { .. }) => self.servers.iter_mut().for_each(|(_, server)| server.give(&[])),
+            Some(SourceEvent::Gone { .. }) => {}
+            None => self.parts.finish().map_err(|error| SourceError::Record(Box::new(error)))?,
+        }
+        Ok(event)
+    }
+
+    fn stream(&self) -> Option<&str> {
+        Some(&self.parts.recorder.stream)
+    }
+
+    fn has_times(&self) -> bool {
+        self.source.has_times()
+    }
+
+    fn has_lines(&self) -> bool {
+        self.source.has_lines()
+    }
+
+    fn is_live(&self) -> bool {
+        self.source.is_live()
+    }
+
+    fn has_more(&self) -> bool {
+        self.source.has_more()
+    }
+
+    fn tells_faults(&self) -> bool {
+        self.source.tells_faults()
+    }
+
+    fn remarks(&self) -> Vec<Remark> {
+        let mut remarks = self.source.remarks();
+        remarks.extend(self.parts.remarks());
+        remarks
+    }
+}
