@@ -1,6 +1,7 @@
 //! Converting what is being recorded, on a thread of its own.
 
 use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
 
 use usus_io::{EventSender, PumpError, Source, SourceEvent, TableOptions, WhenFull, queue};
 
@@ -8,6 +9,9 @@ use crate::Ending;
 use crate::convert::{AHEAD, Converted, Target, convert_source, ending, report_files};
 use crate::tally::Tally;
 use crate::voice::Voice;
+
+/// When the end of the conversion has been waited for so long, that is said.
+const PATIENCE: Duration = Duration::from_secs(2);
 
 /// A conversion that goes on beside the recording and never holds it up.
 pub(super) struct Conversion {
@@ -46,6 +50,15 @@ impl Conversion {
     /// Ends it, with everything written, and says what became of it.
     pub(super) fn end(mut self, voice: &Voice) -> Ending {
         self.sender = None;
+        let begun = Instant::now();
+        let mut told = false;
+        while !self.thread.is_finished() {
+            if begun.elapsed() > PATIENCE && !std::mem::replace(&mut told, true) {
+                voice
+                    .say("all is recorded; waiting for the converted records to be taken (interrupt again to give up)");
+            }
+            std::thread::sleep(Duration::from_millis(2));
+        }
         let Ok((converted, mut tally)) = self.thread.join() else { return Ending::Failed };
         let closed = converted.is_closed_pipe();
         let finished = tally.outputs.finish();

@@ -31,6 +31,12 @@ pub(super) fn run(path: &Path, voice: &Voice) -> Ending {
     }
 }
 
+/// By how much a line's times are earlier than when its bytes arrived, if they are.
+fn lateness(info: &LineInfo) -> Option<String> {
+    let nanoseconds = info.lateness.nanoseconds();
+    (nanoseconds != 0).then(|| format!("{} s", nanoseconds as f64 / 1e9))
+}
+
 fn tell(path: &Path, voice: &Voice) -> Result<(), String> {
     let mut source = open(path).map_err(|error| error.to_string())?;
     if !source.has_times() {
@@ -74,9 +80,10 @@ fn tell(path: &Path, voice: &Voice) -> Result<(), String> {
     for line in &lines {
         let about = line.info.about.as_ref().map_or(String::new(), |about| format!(", {about}"));
         let serial = line.info.serial.map_or("unknown settings".to_owned(), |serial| serial.to_string());
+        let lateness = lateness(&line.info).map_or(String::new(), |lateness| format!(", times put {lateness} earlier"));
         let called = if line.info.name.is_empty() { "line".to_owned() } else { line.info.name.clone() };
         text += &format!(
-            "  {called}: {serial}{about}; {} in {} from offset {}",
+            "  {called}: {serial}{about}{lateness}; {} in {} from offset {}",
             plural(line.bytes, "byte"),
             plural(line.chunks, "chunk"),
             grouped(line.info.start)
@@ -107,6 +114,7 @@ fn tell(path: &Path, voice: &Voice) -> Result<(), String> {
         "stream": source.stream(),
         "lines": lines.iter().map(|line| json!({
             "name": line.info.name, "serial": line.info.serial.map(|serial| serial.to_string()), "about": line.info.about,
+            "latency_ms": line.info.latency, "lateness": lateness(&line.info),
             "from": line.info.start, "bytes": line.bytes, "chunks": line.chunks, "faults": line.faults,
             "received": line.times.map(|(first, last)| [received_text(first, 9), received_text(last, 9)]),
         })).collect::<Vec<_>>(),

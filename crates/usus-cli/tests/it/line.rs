@@ -107,7 +107,7 @@ fn convert_reads_a_port_as_its_format_says() {
     let records: Vec<Value> = ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert!(records.len() > 20, "{} records", records.len());
     assert!(records.iter().all(|record| record["received"].is_string() && record["fields"]["tension"].is_number()));
-    assert!(ran.said.contains("stopped before the end") && !ran.said.contains("rejected"), "{}", ran.said);
+    assert!(!ran.said.contains("rejected"), "{}", ran.said);
     // The raw bytes are kept beside the output, and converting them gives the same again.
     let kept = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().path());
     let kept: Vec<_> = kept.filter(|path| path.extension().is_some_and(|ending| ending == "pcapng")).collect();

@@ -4,6 +4,7 @@ mod cores;
 mod endings;
 mod line;
 mod recording;
+mod recording_live;
 mod run;
 mod said;
 mod site;

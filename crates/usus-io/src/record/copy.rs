@@ -1,5 +1,6 @@
 //! Captures made of captures: a span of one, several that belong together.
 
+use std::collections::VecDeque;
 use std::fs::{self, OpenOptions};
 use std::io::{self, BufWriter};
 use std::path::Path;
@@ -9,7 +10,7 @@ use usus::Time;
 use super::RecordError;
 use crate::queue::Owned;
 use crate::source::capture::{CaptureLine, CaptureWriter};
-use crate::source::{Source, SourceError};
+use crate::source::{LineInfo, Source, SourceError};
 
 /// A capture that goes into another.
 pub struct Original {
@@ -65,8 +66,10 @@ pub fn copy_captures(originals: Vec<Original>, path: &Path) -> Result<Copied, Co
     };
     let mut readers = Vec::new();
     for original in originals {
-        let mut reader = Reader { original, lines: Vec::new(), next: None, last: None };
+        let mut reader =
+            Reader { original, announced: VecDeque::new(), several: false, lines: Vec::new(), next: None, last: None };
         reader.advance()?;
+        reader.several = reader.announced.len() > 1;
         readers.push(reader);
     }
     let mut streams: Vec<String> = Vec::new();
@@ -81,9 +84,14 @@ pub fn copy_captures(originals: Vec<Original>, path: &Path) -> Result<Copied, Co
         let mut capture = CaptureWriter::new(writer, &streams.join(" and ")).map_err(cannot)?;
         let mut copied = Copied::default();
         let mut lines: Vec<CopiedLine> = Vec::new();
-        while let Some((index, event)) = next(&mut readers)? {
+        while let Some(index) = earliest(&readers) {
             let reader = &mut readers[index];
-            write(reader, event, &mut lines, &mut capture, &mut copied, &cannot)?;
+            while let Some(info) = reader.announced.pop_front() {
+                announce(reader, &info, &mut lines, &mut capture, &cannot)?;
+            }
+            if let Some(event) = reader.advance()? {
+                write(reader, event, &mut lines, &mut capture, &mut copied).map_err(cannot)?;
+            }
         }
         capture.finish().map_err(cannot)?;
         file.sync_all().map_err(cannot)?;
@@ -101,6 +109,10 @@ pub fn copy_captures(originals: Vec<Original>, path: &Path) -> Result<Copied, Co
 /// One that is read, as far as its next event.
 struct Reader {
     original: Original,
+    /// Lines that go before the next event: only then is it known whether they continue others.
+    announced: VecDeque<LineInfo>,
+    /// Whether it has several lines.
+    several: bool,
     /// Numbers of its lines in the copy.
     lines: Vec<u32>,
     next: Option<Owned>,
@@ -117,6 +129,7 @@ impl Reader {
         let next = loop {
             match self.original.source.next()?.map(Owned::of) {
                 Some(Owned::Idle { .. } | Owned::Gone { .. }) => {}
+                Some(Owned::Line(info)) => self.announced.push_back(info),
                 next => break next,
             }
         };
@@ -125,12 +138,10 @@ impl Reader {
     }
 }
 
-/// The earliest event of all, with the number of its reader. Lines are announced before anything on them.
-fn next(readers: &mut [Reader]) -> Result<Option<(usize, Owned)>, SourceError> {
-    let order = |reader: &Reader| (!matches!(reader.next, Some(Owned::Line(_))), reader.last);
+/// The number of the reader whose event is the earliest of all.
+fn earliest(readers: &[Reader]) -> Option<usize> {
     let waiting = readers.iter().enumerate().filter(|(_, reader)| reader.next.is_some());
-    let Some(index) = waiting.min_by_key(|(_, reader)| order(reader)).map(|(index, _)| index) else { return Ok(None) };
-    Ok(readers[index].advance()?.map(|event| (index, event)))
+    waiting.min_by_key(|(_, reader)| reader.last).map(|(index, _)| index)
 }
 
 /// A line of the copy.
@@ -142,37 +153,19 @@ struct CopiedLine {
     last: Time,
 }
 
-fn write<W: io::Write>(
+/// A line of an original is there: one of the copy that goes on, or a new one.
+fn announce<W: io::Write>(
     reader: &mut Reader,
-    event: Owned,
+    info: &LineInfo,
     lines: &mut Vec<CopiedLine>,
     capture: &mut CaptureWriter<W>,
-    copied: &mut Copied,
     cannot: &dyn Fn(io::Error) -> RecordError,
 ) -> Result<(), CopyError> {
-    let Owned::Line(info) = &event else {
-        let Some(number) = event.line().and_then(|line| reader.lines.get(line)).copied() else { return Ok(()) };
-        let Some(line) = lines.get_mut(number as usize) else { return Ok(()) };
-        let time = event.time().unwrap_or(line.last);
-        line.last = time;
-        return match event {
-            Owned::Chunk { bytes, faults, .. } => {
-                line.end += bytes.len() as u64;
-                copied.bytes += bytes.len() as u64;
-                capture.chunk(number, time, &bytes, &faults)
-            }
-            Owned::Loss { why, .. } => capture.loss(number, time, why),
-            Owned::Note { text, .. } => capture.note(number, time, &text),
-            _ => Ok(()),
-        }
-        .map_err(|error| cannot(error).into());
-    };
     let called = &reader.original.name;
     let name = match (called.is_empty(), info.name.is_empty()) {
         (true, _) => info.name.clone(),
         (false, true) => called.clone(),
-        // Another line of the same recording.
-        (false, false) if reader.lines.is_empty() => called.clone(),
+        (false, false) if !reader.several => called.clone(),
         (false, false) => format!("{called}/{}", info.name),
     };
     let stream = reader.stream();
@@ -185,8 +178,31 @@ fn write<W: io::Write>(
         return Err(CopyError::SameName { name });
     }
     let line = CaptureLine { name: name.clone(), ..CaptureLine::of(info) };
-    let number = capture.line(&line).map_err(cannot)?;
-    reader.lines.push(number);
+    reader.lines.push(capture.line(&line).map_err(cannot)?);
     lines.push(CopiedLine { name, stream, end: info.start, last: Time::from_nanoseconds(0) });
     Ok(())
+}
+
+/// Writes what happened on a line.
+fn write<W: io::Write>(
+    reader: &Reader,
+    event: Owned,
+    lines: &mut [CopiedLine],
+    capture: &mut CaptureWriter<W>,
+    copied: &mut Copied,
+) -> io::Result<()> {
+    let Some(number) = event.line().and_then(|line| reader.lines.get(line)).copied() else { return Ok(()) };
+    let Some(line) = lines.get_mut(number as usize) else { return Ok(()) };
+    let time = event.time().unwrap_or(line.last);
+    line.last = time;
+    match event {
+        Owned::Chunk { bytes, faults, .. } => {
+            line.end += bytes.len() as u64;
+            copied.bytes += bytes.len() as u64;
+            capture.chunk(number, time, &bytes, &faults)
+        }
+        Owned::Loss { why, .. } => capture.loss(number, time, why),
+        Owned::Note { text, .. } => capture.note(number, time, &text),
+        _ => Ok(()),
+    }
 }

@@ -346,7 +346,7 @@ impl Recorder {
         &self.path
     }
 
-    /// Ends it, with everything on the disk.
+    /// Ends it, with everything on the disk. What is recorded afterwards is no part of it.
     ///
     /// # Errors
     ///
@@ -361,6 +361,8 @@ impl Recorder {
         let path = self.path.clone();
         let cannot = |error| RecordError::Write { path, error };
         self.write().and_then(|()| self.file.sync_all()).map_err(cannot)?;
+        // Others may go on with it now.
+        let _ = rustix::fs::flock(&self.file, FlockOperation::Unlock);
         Ok(self.standing)
     }
 

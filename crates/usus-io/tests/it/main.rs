@@ -1,6 +1,7 @@
 //! Tests of sources and outputs through the public interface.
 
 mod captures;
+mod copying;
 mod outputs;
 mod pieces;
 mod ports;
@@ -9,3 +10,4 @@ mod recording;
 mod searching;
 mod simulated_ear;
 mod sources;
+mod together;
