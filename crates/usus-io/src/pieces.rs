@@ -16,7 +16,7 @@ use std::thread;
 
 use usus::{Chunk, Decoder, Fault, LineId, Loss, Plan, Record, Sink, Time};
 
-use crate::pump::{Progress, PumpError, Pumped, announce, pump_on};
+use crate::pump::{Feeding, Progress, PumpError, Pumped, announce, pump_on};
 use crate::source::{Source, SourceEvent};
 
 /// A sink that can be filled in pieces at the same time.
@@ -121,18 +121,22 @@ impl Batch {
     /// Feeds what was kept from an event on.
     fn play<S: Sink>(&self, from: usize, decoder: &mut Decoder, sink: &mut S) -> Result<(), S::Error> {
         let mut lines: Vec<LineId> = decoder.lines().collect();
+        let mut feeding = Feeding::default();
         for event in &self.events[from..] {
             match event {
                 // That the format speaks of the line was seen when it was kept.
                 Kept::Line { name, start } => lines.extend(decoder.line(name, *start)),
                 Kept::Chunk { line, time, bytes, faults } => {
                     let (bytes, faults) = (&self.bytes[bytes.clone()], &self.faults[faults.clone()]);
-                    decoder.feed(Chunk { line: lines[*line], time: *time, bytes, faults }).drain(sink)?;
+                    feeding.feed(decoder, Chunk { line: lines[*line], time: *time, bytes, faults }, sink)?;
                 }
-                Kept::Loss { line, why, time } => decoder.loss(lines[*line], *why, *time).drain(sink)?,
+                Kept::Loss { line, why, time } => {
+                    feeding.drain(decoder, sink)?;
+                    decoder.loss(lines[*line], *why, *time).drain(sink)?;
+                }
             }
         }
-        Ok(())
+        feeding.drain(decoder, sink)
     }
 }
 

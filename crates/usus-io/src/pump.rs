@@ -71,6 +71,50 @@ pub fn pump<S: Sink>(
     Ok(pumped)
 }
 
+/// So many bytes of small chunks are decoded together.
+const TOGETHER: usize = 16 << 10;
+
+/// Feeds chunks so that many small ones in a row on one line are decoded together, which costs less. The events and their order are the same as
+/// if each was decoded by itself.
+#[derive(Default)]
+pub(crate) struct Feeding {
+    line: Option<LineId>,
+    bytes: usize,
+}
+
+impl Feeding {
+    /// Feeds a chunk; what it gives may wait for more.
+    #[inline]
+    pub(crate) fn feed<S: Sink>(
+        &mut self,
+        decoder: &mut Decoder,
+        chunk: Chunk<'_>,
+        sink: &mut S,
+    ) -> Result<(), S::Error> {
+        if self.line != Some(chunk.line) {
+            self.drain(decoder, sink)?;
+            self.line = Some(chunk.line);
+        }
+        self.bytes += chunk.bytes.len();
+        let mut events = decoder.feed(chunk);
+        if self.bytes >= TOGETHER {
+            self.bytes = 0;
+            events.drain(sink)?;
+        }
+        Ok(())
+    }
+
+    /// Drains what waits.
+    #[inline]
+    pub(crate) fn drain<S: Sink>(&mut self, decoder: &mut Decoder, sink: &mut S) -> Result<(), S::Error> {
+        self.bytes = 0;
+        match self.line.take() {
+            Some(line) => decoder.ready(line).drain(sink),
+            None => Ok(()),
+        }
+    }
+}
+
 /// Goes on with a source of which some may have been pumped already.
 pub(crate) fn pump_on<S: Sink>(
     source: &mut dyn Source,
@@ -79,22 +123,32 @@ pub(crate) fn pump_on<S: Sink>(
     go_on: &mut dyn FnMut(Progress) -> bool,
     pumped: &mut Pumped,
 ) -> Result<(), PumpError<S::Error>> {
-    let mut gone = false;
+    let (mut gone, mut feeding) = (false, Feeding::default());
     // Of what is live, nothing may come for a long time after any chunk.
     let (live, mut flushed) = (source.is_live(), true);
     loop {
         if !flushed && !source.has_more() {
             flushed = true;
+            feeding.drain(decoder, sink).map_err(PumpError::Sink)?;
             sink.flush().map_err(PumpError::Sink)?;
         }
         if !go_on(Progress { bytes: pumped.bytes, gone }) {
             pumped.stopped = true;
             break;
         }
-        match source.next().map_err(PumpError::Source)? {
+        let event = match source.next() {
+            Ok(event) => event,
+            Err(error) => {
+                // What came before it is decoded.
+                feeding.drain(decoder, sink).map_err(PumpError::Sink)?;
+                return Err(PumpError::Source(error));
+            }
+        };
+        match event {
             None => break,
             Some(SourceEvent::Note { .. }) => {}
             Some(SourceEvent::Idle { time }) => {
+                feeding.drain(decoder, sink).map_err(PumpError::Sink)?;
                 if let Some(now) = time {
                     decoder.tick(now).drain(sink).map_err(PumpError::Sink)?;
                 }
@@ -102,6 +156,7 @@ pub(crate) fn pump_on<S: Sink>(
             }
             Some(SourceEvent::Gone { .. }) => {
                 gone = true;
+                feeding.drain(decoder, sink).map_err(PumpError::Sink)?;
                 sink.flush().map_err(PumpError::Sink)?;
             }
             Some(SourceEvent::Line(line)) => announce(decoder, sink, &line, pumped)?,
@@ -109,16 +164,18 @@ pub(crate) fn pump_on<S: Sink>(
                 let Some((_, id)) = pumped.lines.get(line) else { continue };
                 let line = *id;
                 pumped.count(bytes.len(), time);
-                decoder.feed(Chunk { line, time, bytes, faults }).drain(sink).map_err(PumpError::Sink)?;
+                feeding.feed(decoder, Chunk { line, time, bytes, faults }, sink).map_err(PumpError::Sink)?;
                 flushed = !live;
             }
             Some(SourceEvent::Loss { line, why, time }) => {
                 gone = false;
                 let Some((_, id)) = pumped.lines.get(line) else { continue };
+                feeding.drain(decoder, sink).map_err(PumpError::Sink)?;
                 decoder.loss(*id, why, time).drain(sink).map_err(PumpError::Sink)?;
             }
         }
     }
+    feeding.drain(decoder, sink).map_err(PumpError::Sink)?;
     decoder.finish().drain(sink).map_err(PumpError::Sink)
 }
 

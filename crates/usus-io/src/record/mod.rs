@@ -11,7 +11,7 @@ mod kept;
 mod parts;
 
 use std::fs::{File, OpenOptions};
-use std::io::{self, BufReader, Seek, SeekFrom, Write};
+use std::io::{self, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -405,7 +405,7 @@ struct Held {
 fn hold(mut file: &File) -> Result<Held, SourceError> {
     let rewind = |mut file: &File| file.seek(SeekFrom::Start(0)).map_err(|error| SourceError::Read { at: 0, error });
     rewind(file)?;
-    let mut reader = CaptureReader::new(BufReader::with_capacity(1 << 16, &mut file), None);
+    let mut reader = CaptureReader::new(&mut file, None);
     let mut lines: Vec<(LineInfo, u64)> = Vec::new();
     while let Some(event) = reader.next()? {
         match event {

@@ -6,6 +6,7 @@
 
 use std::collections::VecDeque;
 use std::io::{self, Read, Write};
+use std::ops::Range;
 
 use usus::format::Serial;
 use usus::{Fault, FaultKind, Loss, Span, Time};
@@ -39,6 +40,8 @@ const PREFIX: &str = "usus:";
 
 /// Larger blocks are taken for damage. A chunk is a few thousand bytes.
 const LARGEST_BLOCK: u32 = 1 << 24;
+/// How much is read at once.
+const WINDOW: usize = 1 << 17;
 
 /// Whether a file that begins so is a capture.
 pub(super) fn begins_like_one(head: &[u8]) -> bool {
@@ -275,6 +278,9 @@ struct KnownLine {
 
 impl Interface {
     fn time(&self, stamp: u64) -> Option<Time> {
+        if self.ticks == 1_000_000_000 {
+            return i64::try_from(stamp).ok().map(Time::from_nanoseconds);
+        }
         let nanoseconds = u128::from(stamp) * 1_000_000_000 / u128::from(self.ticks);
         i64::try_from(nanoseconds).ok().map(Time::from_nanoseconds)
     }
@@ -292,10 +298,14 @@ pub struct CaptureReader<R> {
     lines: Vec<KnownLine>,
     /// Whether the section at hand continues the stream of the one before.
     continues: bool,
-    /// The block being read, as far as it has come.
-    partial: Vec<u8>,
+    /// What was read and is not done with: the last whole block, and what came behind it.
+    window: Vec<u8>,
+    /// Where in the window the next block begins…
+    next: usize,
+    /// …and where what was read ends.
+    filled: usize,
     /// The body of the last whole block.
-    block: Vec<u8>,
+    block: Range<usize>,
     faults: Vec<Fault>,
     /// Whether there was one so far: then those who recorded it were told of them.
     seen_faults: bool,
@@ -323,7 +333,7 @@ enum Filled {
 /// What is still to be said of the block at hand.
 enum Waiting {
     Line(LineInfo),
-    Chunk { line: usize, time: Option<Time>, from: usize, to: usize },
+    Chunk { line: usize, time: Option<Time>, bytes: Range<usize> },
     Loss { line: usize, why: Loss, time: Option<Time> },
     Note { line: usize, time: Option<Time>, text: String },
 }
@@ -345,8 +355,10 @@ impl<R: Read> CaptureReader<R> {
             interfaces: Vec::new(),
             lines: Vec::new(),
             continues: false,
-            partial: Vec::new(),
-            block: Vec::new(),
+            window: vec![0; WINDOW],
+            next: 0,
+            filled: 0,
+            block: 0..0,
             faults: Vec::new(),
             seen_faults: false,
             waiting: VecDeque::new(),
@@ -355,48 +367,57 @@ impl<R: Read> CaptureReader<R> {
         }
     }
 
-    /// Reads the next whole block into `self.block`, without its frame of type and lengths. A pause in the middle of it loses
-    /// nothing: the next call goes on.
+    /// What was read of the next block and what follows it.
+    fn pending(&self) -> &[u8] {
+        &self.window[self.next..self.filled]
+    }
+
+    /// The body of the last whole block: without its frame of type and lengths.
+    fn block(&self) -> &[u8] {
+        &self.window[self.block.clone()]
+    }
+
+    /// Reads the next whole block. A pause in the middle of it loses nothing: the next call goes on.
     fn read_block(&mut self) -> Result<Block, SourceError> {
         match self.fill_to(12)? {
             Filled::Enough => {}
             Filled::Pause => return Ok(Block::Pause),
-            Filled::End => return Ok(self.end_torn(self.partial.len() as u64)),
+            Filled::End => return Ok(self.end_torn(self.pending().len() as u64)),
         }
-        let section = self.u32(&self.partial, 0) == SECTION;
+        let section = self.u32(self.pending(), 0) == SECTION;
         if section {
-            self.big_endian = match self.u32(&self.partial, 8) {
+            self.big_endian = match self.u32(self.pending(), 8) {
                 BYTE_ORDER => self.big_endian,
                 other if other.swap_bytes() == BYTE_ORDER => !self.big_endian,
                 _ => return Err(self.broken("a section has no byte order")),
             };
         }
-        let (kind, length) = (self.u32(&self.partial, 0), self.u32(&self.partial, 4));
+        let (kind, length) = (self.u32(self.pending(), 0), self.u32(self.pending(), 4));
         if kind == 0 && length == 0 {
             // A file that is zeroed behind its last block was not written to its end.
-            let bytes = self.partial.len() as u64 + self.rest()?;
+            let bytes = self.rest()?;
             return Ok(self.end_torn(bytes));
         }
         if !(12..=LARGEST_BLOCK).contains(&length) || !length.is_multiple_of(4) || (section && length < 28) {
             return Err(self.broken("the length of a block is impossible"));
         }
-        match self.fill_to(length as usize)? {
+        let size = length as usize;
+        match self.fill_to(size)? {
             Filled::Enough => {}
             Filled::Pause => return Ok(Block::Pause),
-            Filled::End => return Ok(self.end_torn(self.partial.len() as u64)),
+            Filled::End => return Ok(self.end_torn(self.pending().len() as u64)),
         }
-        let trailer = self.u32(&self.partial, length as usize - 4);
+        let trailer = self.u32(self.pending(), size - 4);
         if trailer == 0 {
             // The last block of a file that lost its tail may be filled up with zeros.
-            let bytes = u64::from(length) + self.rest()?;
+            let bytes = self.rest()?;
             return Ok(self.end_torn(bytes));
         }
         if trailer != length {
             return Err(self.broken("the two lengths of a block differ"));
         }
-        self.block.clear();
-        self.block.extend_from_slice(&self.partial[8..length as usize - 4]);
-        self.partial.clear();
+        self.block = self.next + 8..self.next + size - 4;
+        self.next += size;
         self.at += u64::from(length);
         if section {
             self.interfaces.clear();
@@ -416,12 +437,11 @@ impl<R: Read> CaptureReader<R> {
         Block::End
     }
 
-    /// How many bytes are left in the file.
+    /// How many bytes are left in the file from the next block on.
     fn rest(&mut self) -> Result<u64, SourceError> {
-        let mut rest = 0;
-        let mut buffer = [0; 4_096];
+        let mut rest = self.pending().len() as u64;
         loop {
-            match self.reader.read(&mut buffer) {
+            match self.reader.read(&mut self.window) {
                 Ok(0) => return Ok(rest),
                 Ok(got) => rest += got as u64,
                 Err(error) if super::is_pause(&error) => {}
@@ -430,19 +450,28 @@ impl<R: Read> CaptureReader<R> {
         }
     }
 
-    /// Reads until so many bytes of the block are there.
+    /// Reads until so many bytes of the next block are there, and as many more as come with them.
+    #[inline]
     fn fill_to(&mut self, wanted: usize) -> Result<Filled, SourceError> {
-        while self.partial.len() < wanted {
-            let have = self.partial.len();
-            self.partial.resize(wanted, 0);
-            let result = self.reader.read(&mut self.partial[have..]);
-            self.partial.truncate(have + result.as_ref().map_or(0, |got| *got));
-            match result {
+        if self.filled - self.next >= wanted { Ok(Filled::Enough) } else { self.read_to(wanted) }
+    }
+
+    #[cold]
+    fn read_to(&mut self, wanted: usize) -> Result<Filled, SourceError> {
+        if self.window.len() - self.next < wanted {
+            self.window.copy_within(self.next..self.filled, 0);
+            (self.filled, self.next) = (self.filled - self.next, 0);
+            if self.window.len() < wanted {
+                self.window.resize(wanted, 0);
+            }
+        }
+        while self.filled - self.next < wanted {
+            match self.reader.read(&mut self.window[self.filled..]) {
                 Ok(0) => return Ok(Filled::End),
-                Ok(_) => {}
+                Ok(got) => self.filled += got,
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => return Ok(Filled::Pause),
-                Err(error) => return Err(SourceError::Read { at: self.at + have as u64, error }),
+                Err(error) => return Err(SourceError::Read { at: self.at + self.pending().len() as u64, error }),
             }
         }
         Ok(Filled::Enough)
@@ -459,36 +488,33 @@ impl<R: Read> CaptureReader<R> {
     }
 
     /// Calls `take` with the code and value of each option from `at` on. Options end at their end mark or with the block.
-    fn options(&self, mut at: usize, take: &mut dyn FnMut(u16, &[u8])) {
-        while at + 4 <= self.block.len() {
-            let (code, length) = (self.u16(&self.block, at), usize::from(self.u16(&self.block, at + 2)));
+    #[inline]
+    fn options(&self, mut at: usize, mut take: impl FnMut(u16, &[u8])) {
+        let block = self.block();
+        while at + 4 <= block.len() {
+            let (code, length) = (self.u16(block, at), usize::from(self.u16(block, at + 2)));
             if code == OPTION_END {
                 break;
             }
-            let Some(value) = self.block.get(at + 4..at + 4 + length) else { break };
+            let Some(value) = block.get(at + 4..at + 4 + length) else { break };
             take(code, value);
             at += 4 + length.next_multiple_of(4);
         }
     }
 
-    /// Calls `take` with the texts of our own options.
-    fn own_options(&self, at: usize, take: &mut dyn FnMut(&str, &str)) {
-        self.options(at, &mut |code, value| {
-            if code == OPTION_CUSTOM && self.u32(value, 0) == ENTERPRISE {
-                let text = value.get(4..).and_then(|text| std::str::from_utf8(text).ok());
-                let pair = text.and_then(|text| text.strip_prefix(PREFIX)).and_then(|text| text.split_once('='));
-                if let Some((key, value)) = pair {
-                    take(key, value);
-                }
-            }
-        });
+    /// Key and value of an option, if it is one of ours.
+    fn own<'o>(&self, code: u16, value: &'o [u8]) -> Option<(&'o str, &'o str)> {
+        if code != OPTION_CUSTOM || self.u32(value, 0) != ENTERPRISE {
+            return None;
+        }
+        std::str::from_utf8(value.get(4..)?).ok()?.strip_prefix(PREFIX)?.split_once('=')
     }
 
     fn section(&mut self) {
         let mut stream = None;
         // Byte order, version and section length stand before the options.
-        self.own_options(16, &mut |key, value| {
-            if key == "stream" {
+        self.options(16, |code, value| {
+            if let Some(("stream", value)) = self.own(code, value) {
                 stream = Some(value.to_owned());
             }
         });
@@ -497,13 +523,13 @@ impl<R: Read> CaptureReader<R> {
     }
 
     fn interface(&mut self) -> Result<(), SourceError> {
-        let found = self.u16(&self.block, 0);
+        let found = self.u16(self.block(), 0);
         if found != LINK_TYPE {
             return Err(SourceError::LinkType { interface: self.interfaces.len(), found });
         }
         let mut info = LineInfo::new("");
         let mut ticks = Some(1_000_000);
-        self.options(8, &mut |code, value| match (code, value) {
+        self.options(8, |code, value| match (code, value) {
             (INTERFACE_NAME, name) => info.name = String::from_utf8_lossy(name).into_owned(),
             (INTERFACE_DESCRIPTION, about) => info.about = Some(String::from_utf8_lossy(about).into_owned()),
             (INTERFACE_RESOLUTION, [resolution]) => {
@@ -511,14 +537,15 @@ impl<R: Read> CaptureReader<R> {
                 let base: u64 = if resolution & 0x80 == 0 { 10 } else { 2 };
                 ticks = base.checked_pow(power);
             }
-            _ => {}
-        });
-        self.own_options(8, &mut |key, value| match key {
-            "serial" => info.serial = Serial::parse(value),
-            "latency_ms" => info.latency = value.parse().ok(),
-            "lateness_ns" => info.lateness = Span::from_nanoseconds(value.parse().unwrap_or(0)),
-            "base" => info.start = value.parse().unwrap_or(0),
-            _ => {}
+            _ => match self.own(code, value) {
+                Some(("serial", value)) => info.serial = Serial::parse(value),
+                Some(("latency_ms", value)) => info.latency = value.parse().ok(),
+                Some(("lateness_ns", value)) => {
+                    info.lateness = Span::from_nanoseconds(value.parse().unwrap_or(0));
+                }
+                Some(("base", value)) => info.start = value.parse().unwrap_or(0),
+                _ => {}
+            },
         });
         let Some(ticks) = ticks else {
             return Err(SourceError::Capture {
@@ -539,42 +566,38 @@ impl<R: Read> CaptureReader<R> {
     }
 
     fn packet(&mut self) -> Result<(), SourceError> {
-        let number = self.u32(&self.block, 0) as usize;
-        let captured = self.u32(&self.block, 12) as usize;
-        let original = self.u32(&self.block, 16) as usize;
+        let block = self.block();
+        let number = self.u32(block, 0) as usize;
+        let (captured, original) = (self.u32(block, 12) as usize, self.u32(block, 16) as usize);
         let Some(interface) = self.interfaces.get(number) else {
-            return Err(SourceError::Capture {
-                at: self.at,
-                what: "a packet belongs to an interface that is not there",
-            });
+            return Err(self.broken("a packet belongs to an interface that is not there"));
         };
-        if self.block.len() < 20 + captured {
-            return Err(SourceError::Capture { at: self.at, what: "a packet is longer than its block" });
+        if block.len() < 20 + captured {
+            return Err(self.broken("a packet is longer than its block"));
         }
-        let stamp = u64::from(self.u32(&self.block, 4)) << 32 | u64::from(self.u32(&self.block, 8));
+        let stamp = u64::from(self.u32(block, 4)) << 32 | u64::from(self.u32(block, 8));
         let (line, time) = (interface.line, interface.time(stamp));
-        if let Some(known) = self.lines.get_mut(line) {
-            known.next += captured as u64;
-        }
         let mut faults = std::mem::take(&mut self.faults);
         faults.clear();
-        let behind = 20 + captured.next_multiple_of(4);
-        self.own_options(behind, &mut |key, value| {
-            if key == "faults" {
-                faults.extend(value.split(';').filter_map(fault));
+        let mut notes = Vec::new();
+        self.options(20 + captured.next_multiple_of(4), |code, value| match code {
+            COMMENT => notes.push(String::from_utf8_lossy(value).into_owned()),
+            OPTION_CUSTOM => {
+                if let Some(("faults", list)) = self.own(code, value) {
+                    faults.extend(list.split(';').filter_map(fault));
+                }
             }
+            _ => {}
         });
         self.seen_faults |= !faults.is_empty();
         self.faults = faults;
-        let mut notes = Vec::new();
-        self.options(behind, &mut |code, value| {
-            if code == COMMENT {
-                notes.push(String::from_utf8_lossy(value).into_owned());
-            }
-        });
+        if let Some(known) = self.lines.get_mut(line) {
+            known.next += captured as u64;
+        }
         // A packet without bytes is there for its note.
         if captured > 0 || !self.faults.is_empty() || notes.is_empty() {
-            self.waiting.push_back(Waiting::Chunk { line, time, from: 20, to: 20 + captured });
+            let from = self.block.start + 20;
+            self.waiting.push_back(Waiting::Chunk { line, time, bytes: from..from + captured });
         }
         self.waiting.extend(notes.into_iter().map(|text| Waiting::Note { line, time, text }));
         if original > captured {
@@ -584,10 +607,11 @@ impl<R: Read> CaptureReader<R> {
     }
 
     fn custom(&mut self) {
-        if self.u32(&self.block, 0) != ENTERPRISE {
+        let block = self.block();
+        if self.u32(block, 0) != ENTERPRISE {
             return;
         }
-        let text = self.block.get(4..).and_then(|text| std::str::from_utf8(text).ok()).unwrap_or_default();
+        let text = block.get(4..).and_then(|text| std::str::from_utf8(text).ok()).unwrap_or_default();
         let Some(text) = text.trim_end_matches('\0').strip_prefix(PREFIX).and_then(|text| text.strip_prefix("loss;"))
         else {
             return;
@@ -626,8 +650,8 @@ impl<R: Read> Source for CaptureReader<R> {
         }
         Ok(self.waiting.pop_front().map(|waiting| match waiting {
             Waiting::Line(info) => SourceEvent::Line(info),
-            Waiting::Chunk { line, time, from, to } => {
-                SourceEvent::Chunk { line, time, bytes: &self.block[from..to], faults: &self.faults }
+            Waiting::Chunk { line, time, bytes } => {
+                SourceEvent::Chunk { line, time, bytes: &self.window[bytes], faults: &self.faults }
             }
             Waiting::Loss { line, why, time } => SourceEvent::Loss { line, why, time },
             Waiting::Note { line, time, text } => SourceEvent::Note { line, time, text },

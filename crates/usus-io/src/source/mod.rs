@@ -16,7 +16,7 @@ pub(crate) mod together;
 pub(crate) mod udp;
 
 use std::fs::File;
-use std::io::{self, BufReader, Read};
+use std::io::{self, Read};
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 
@@ -275,7 +275,6 @@ fn open_file(path: &Path, options: &SourceOptions) -> Result<Box<dyn Source + Se
         return Ok(Box::new(dump::DumpReader::new(reader, layout.clone())));
     }
     if capture::begins_like_one(&head) {
-        let reader = BufReader::with_capacity(1 << 17, reader);
         return Ok(Box::new(capture::CaptureReader::new(reader, size)));
     }
     Ok(Box::new(raw::RawReader::new(reader, size)))

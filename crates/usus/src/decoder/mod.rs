@@ -122,13 +122,19 @@ impl Decoder {
         }
     }
 
-    /// Takes a chunk in. A line that this decoder does not have gets nothing.
+    /// Takes a chunk in. A line that this decoder does not have gets nothing. Events that are not taken come with those of the next chunk: so
+    /// many small chunks can be decoded together.
     #[inline]
     pub fn feed(&mut self, chunk: Chunk<'_>) -> Events<'_> {
         if let Some(line) = self.lines.get_mut(chunk.line.index()) {
             line.push(chunk.time, chunk.bytes, chunk.faults);
         }
         self.events(chunk.line.index()..chunk.line.index() + 1)
+    }
+
+    /// What is ready on a line, and was not taken when its chunks were fed.
+    pub fn ready(&mut self, line: LineId) -> Events<'_> {
+        self.events(line.index()..line.index() + 1)
     }
 
     /// Says that bytes are missing on a line here.
