@@ -5,8 +5,11 @@ use std::path::Path;
 
 use csv_core::ReadRecordResult;
 use proptest::prelude::*;
-use usus::{Decoder, Format, Plan, Wants};
-use usus_io::{Destination, OutputError, Outputs, RawReader, TableOptions, pump, received_text};
+use usus::{Decoder, Format, Plan, Time, Wants};
+use usus_io::{
+    Destination, LineInfo, OutputError, Outputs, PieceOptions, PumpError, RawReader, Source, SourceError, SourceEvent,
+    TableOptions, pump, pump_pieces, received_text,
+};
 use usus_sim::{Device, Faults, record};
 
 fn plan(text: &str) -> Plan {
@@ -239,4 +242,89 @@ proptest! {
             .collect();
         prop_assert_eq!(&read, &wanted);
     }
+}
+
+/// A source of rows that were received at these hours, each with a reject behind it.
+struct Hours(Vec<i64>, usize, Vec<u8>);
+
+impl Source for Hours {
+    fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
+        let Some(index) = self.1.checked_sub(1) else {
+            self.1 = 1;
+            return Ok(Some(SourceEvent::Line(LineInfo::new("mast"))));
+        };
+        self.1 += 1;
+        let Some(hour) = self.0.get(index) else { return Ok(None) };
+        self.2 = format!("{hour};1;F;x\r\nbad {hour}\r\n").into_bytes();
+        let time = Some(Time::from_nanoseconds(hour * 3_600_000_000_000));
+        Ok(Some(SourceEvent::Chunk { line: 0, time, bytes: &self.2, faults: &[] }))
+    }
+
+    fn has_times(&self) -> bool {
+        true
+    }
+
+    fn has_lines(&self) -> bool {
+        true
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, cases: 24, ..ProptestConfig::default() })]
+
+    /// Each row goes to the files of the day on which it was received, in whatever order the days come, on one core and on several.
+    #[test]
+    fn days_have_files_of_their_own(hours in prop::collection::vec(0i64..(24 * 8), 1..40), jobs in 1usize..4) {
+        let folder = tempfile::tempdir().unwrap();
+        let destination = Destination::named(&folder.path().join("tables")).unwrap();
+        let rejects = folder.path().join("bad.jsonl");
+        let options = TableOptions { line: true, received: true, ..TableOptions::default() };
+        let plan = plan(AWKWARD);
+        let mut outputs = Outputs::daily(&plan, &destination, options, Some(&rejects), false).unwrap();
+        outputs.begin_source("hours");
+        let pieces = PieceOptions { jobs, size: 64, before: 24 };
+        let mut source = Hours(hours.clone(), 0, Vec::new());
+        pump_pieces(&mut source, &mut Decoder::new(&plan), &mut outputs, pieces, &mut |_| true).unwrap();
+        outputs.finish().unwrap();
+        let mut written = 0;
+        for day in 0..8 {
+            let expected: Vec<String> = hours.iter().filter(|hour| *hour / 24 == day).map(i64::to_string).collect();
+            let date = format!("1970-01-{:02}", day + 1);
+            let table = folder.path().join("tables").join(&date).join("row.csv");
+            let bad = folder.path().join(format!("bad.{date}.jsonl"));
+            prop_assert_eq!(table.exists(), !expected.is_empty());
+            prop_assert_eq!(bad.exists(), !expected.is_empty());
+            if expected.is_empty() {
+                continue;
+            }
+            let rows = rows(&table);
+            prop_assert_eq!(&rows[0][..4], ["line", "offset", "received", "text"].map(str::to_owned));
+            let found: Vec<String> = rows[1..].iter().map(|row| row[3].clone()).collect();
+            prop_assert_eq!(&found, &expected);
+            let told: Vec<String> = fs::read_to_string(&bad).unwrap().lines().map(|line| {
+                let reject: serde_json::Value = serde_json::from_str(line).unwrap();
+                reject["text"].as_str().unwrap().split(['\\', ' ']).nth(1).unwrap().to_owned()
+            }).collect();
+            prop_assert_eq!(&told, &expected);
+            written += expected.len() as u64;
+        }
+        let counted: u64 = outputs.files().iter().filter(|(path, _)| path.ends_with("row.csv")).map(|(_, rows)| rows).sum();
+        prop_assert_eq!(counted, written);
+        // What is there is not touched.
+        let mut again = Outputs::daily(&plan, &destination, options, None, false).unwrap();
+        let mut source = Hours(hours, 0, Vec::new());
+        let refused = pump(&mut source, &mut Decoder::new(&plan), &mut again, &mut |_| true);
+        prop_assert!(matches!(refused, Err(PumpError::Sink(OutputError::Exists { .. }))), "{:?}", refused);
+    }
+}
+
+#[test]
+fn what_has_no_name_has_no_days() {
+    let plan = plan(AWKWARD);
+    for destination in [Destination::StandardOutput, Destination::TableOutput] {
+        let refused = Outputs::daily(&plan, &destination, TableOptions::default(), None, false);
+        assert!(matches!(refused, Err(OutputError::NotDaily)));
+    }
+    let single = Destination::Table("tower.csv".into());
+    assert_eq!(single.on("2026-11-25"), Some(Destination::Table("tower.2026-11-25.csv".into())));
 }
