@@ -5,7 +5,7 @@ use std::io::BufWriter;
 use std::time::Instant;
 
 use serde_json::json;
-use usus_io::{ReplayError, ReplayOptions, Replayed, ServePlace, Server, Stop, extract, replay};
+use usus_io::{ReplayError, ReplayOptions, ServePlace, Server, Stop, extract, replay};
 
 use crate::Ending;
 use crate::arguments::Replay;
@@ -43,13 +43,13 @@ fn play(arguments: &Replay, voice: &Voice) -> Result<Ending, String> {
         None => {
             let to = &arguments.to;
             let file = File::create_new(to).map_err(|error| format!("cannot make {to}: {error}"))?;
-            say_where(to, "", voice);
             let bytes = extract(&mut *source, arguments.line.as_deref(), &mut BufWriter::new(file)).map_err(why);
-            let mut replayed = Replayed::default();
-            replayed.bytes = bytes.inspect_err(|_| {
+            let bytes = bytes.inspect_err(|_| {
                 let _ = std::fs::remove_file(to);
             })?;
-            replayed
+            let text = format!("wrote {} into {}", plural(bytes, "raw byte"), Safe(to));
+            voice.tell("summary", &text, json!({"wrote": to, "bytes": bytes}));
+            return Ok(ending(bytes, &name, &stop, voice));
         }
         Some(place) => {
             let place = place.map_err(|_| format!("`{}` is no address and port to listen at", arguments.to))?;
@@ -57,7 +57,9 @@ fn play(arguments: &Replay, voice: &Voice) -> Result<Ending, String> {
                 return Err(why(ReplayError::NoTimes));
             }
             let mut server = Server::open(&place).map_err(|error| error.to_string())?;
-            say_where(&server.to_string(), "; waiting for somebody to listen", voice);
+            let place = server.to_string();
+            let text = format!("playing to {}; waiting for somebody to listen", Safe(&place));
+            voice.tell("info", &text, json!({"playing_to": place}));
             let options = ReplayOptions { line: arguments.line.clone(), speed: arguments.speed };
             replay(&mut *source, &options, &mut server, &stop).map_err(why)?
         }
@@ -70,13 +72,14 @@ fn play(arguments: &Replay, voice: &Voice) -> Result<Ending, String> {
     let text = format!("played {} bytes in {seconds:.1} s{back}", grouped(replayed.bytes));
     let data = json!({"played": replayed.bytes, "seconds": seconds, "received": replayed.received});
     voice.tell("summary", &text, data);
-    if replayed.bytes == 0 && !stop.is_asked_for() {
-        voice.fail(&format!("{}: no bytes came", Safe(&name)));
-        return Ok(Ending::NoBytes);
-    }
-    Ok(Ending::Done)
+    Ok(ending(replayed.bytes, &name, &stop, voice))
 }
 
-fn say_where(place: &str, waits: &str, voice: &Voice) {
-    voice.tell("info", &format!("playing to {}{waits}", Safe(place)), json!({"playing_to": place}));
+/// The exit status for so many bytes.
+fn ending(bytes: u64, name: &str, stop: &Stop, voice: &Voice) -> Ending {
+    if bytes == 0 && !stop.is_asked_for() {
+        voice.fail(&format!("{}: no bytes came", Safe(name)));
+        return Ending::NoBytes;
+    }
+    Ending::Done
 }

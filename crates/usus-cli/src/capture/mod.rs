@@ -203,7 +203,7 @@ impl Recording {
                     self.status.noted(note, voice);
                 }
             }
-            self.status.tell(kept.standing(), kept.path(), self.last.elapsed(), voice);
+            self.status.tell(kept.standing(), kept.path(), voice);
             let passed = |span: Option<Span>, since: Instant| {
                 span.is_some_and(|span| since.elapsed().as_nanos() as i64 >= span.nanoseconds())
             };

@@ -21,6 +21,8 @@ const REDRAWN: Duration = Duration::from_millis(250);
 const SAID: Duration = Duration::from_secs(10);
 /// When nothing has come for so long, that is worth a warning.
 const SILENT: Duration = Duration::from_secs(15);
+/// A line of which nothing came for so long is shown as silent.
+const QUIET: Duration = Duration::from_secs(3);
 /// Less room than for so long a recording, or than so many bytes, is worth a warning.
 const SHORT: u64 = 100_000_000;
 /// When enough has come to tell wrong settings.
@@ -36,7 +38,6 @@ pub(super) struct Status {
     losses: u64,
     announced: usize,
     notes: u64,
-    warned_silent: bool,
     warned_full: bool,
     warned_short: bool,
     free: (Instant, u64),
@@ -60,12 +61,21 @@ struct Line {
     line: RecordedLine,
     survey: Survey,
     judged: bool,
+    /// When anything last came on it.
+    last: Instant,
+    warned_silent: bool,
 }
 
 impl Line {
     fn new(line: &RecordedLine) -> Line {
         let character = line.serial.map_or(usus::Span::default(), |serial| serial.character());
-        Line { line: line.clone(), survey: Survey::new(character, None), judged: false }
+        Line {
+            line: line.clone(),
+            survey: Survey::new(character, None),
+            judged: false,
+            last: Instant::now(),
+            warned_silent: false,
+        }
     }
 }
 
@@ -81,7 +91,6 @@ impl Status {
             losses: 0,
             announced: 0,
             notes: 0,
-            warned_silent: false,
             warned_full: false,
             warned_short: false,
             free: (Instant::now() - SAID, u64::MAX),
@@ -107,11 +116,12 @@ impl Status {
     }
 
     pub(super) fn take(&mut self, line: usize, bytes: &[u8], faults: &[Fault]) {
-        self.lines[line].survey.chunk(None, bytes, faults);
+        let Some(line) = self.lines.get_mut(line) else { return };
+        line.survey.chunk(None, bytes, faults);
+        (line.last, line.warned_silent) = (Instant::now(), false);
         self.last_bytes.extend_from_slice(&bytes[bytes.len().saturating_sub(24)..]);
         let old = self.last_bytes.len().saturating_sub(24);
         self.last_bytes.drain(..old);
-        self.warned_silent = false;
     }
 
     pub(super) fn lost(&mut self, line: usize, why: Loss, voice: &Voice) {
@@ -147,9 +157,10 @@ impl Status {
     }
 
     /// Says how it stands, if it is time for that.
-    pub(super) fn tell(&mut self, standing: Standing, path: &Path, silent: Duration, voice: &Voice) {
+    pub(super) fn tell(&mut self, standing: Standing, path: &Path, voice: &Voice) {
         let due = if self.in_terminal { REDRAWN } else { SAID };
-        self.warn(standing, path, silent, voice);
+        self.warn(standing, path, voice);
+        let silent = self.lines.iter().map(|line| line.last.elapsed()).min().unwrap_or_default();
         if self.drawn.elapsed() < due {
             return;
         }
@@ -168,6 +179,9 @@ impl Status {
             let data = json!({
                 "recorded": standing.bytes, "lost": standing.lost, "disk_full": standing.full,
                 "silent_seconds": silent.as_secs_f64(), "free": self.free.1,
+                "lines": self.lines.iter().map(|line| json!({
+                    "name": line.line.name, "bytes": line.survey.bytes(), "silent_seconds": line.last.elapsed().as_secs_f64(),
+                })).collect::<Vec<_>>(),
             });
             voice.tell("info", &text, data);
         }
@@ -182,7 +196,27 @@ impl Status {
         let notes = if self.notes > 0 { format!("  {}", plural(self.notes, "note")) } else { String::new() };
         let disk = if standing.full { "  DISK FULL: waiting for room".to_owned() } else { self.room() };
         let last = last_that_fit(&self.last_bytes);
-        format!("● recording  {}  {activity}{losses}{notes}{disk}  {last}", plural(standing.bytes, "byte"))
+        let bytes = plural(standing.bytes, "byte");
+        format!("● recording  {bytes}{}  {activity}{losses}{notes}{disk}  {last}", self.line_by_line())
+    }
+
+    /// Each of a few lines; of many, how many there are, and how many of them say nothing.
+    fn line_by_line(&self) -> String {
+        let silent = |line: &Line| line.last.elapsed() >= QUIET;
+        match &self.lines[..] {
+            [] | [_] => String::new(),
+            few if few.len() <= 4 => {
+                let line = |line: &Line| {
+                    let silent = if silent(line) { ", silent" } else { "" };
+                    format!("{} {}{silent}", names::shown(&line.line), grouped(line.survey.bytes()))
+                };
+                format!(" ({})", few.iter().map(line).collect::<Vec<_>>().join("; "))
+            }
+            many => {
+                let silent = many.iter().filter(|line| silent(line)).count();
+                format!(" on {} lines, {silent} of them silent", many.len())
+            }
+        }
     }
 
     /// How much room there is, and for how long.
@@ -201,15 +235,20 @@ impl Status {
         format!("  {:.1} GB free{lasts}", self.free.1 as f64 / 1e9)
     }
 
-    fn warn(&mut self, standing: Standing, path: &Path, silent: Duration, voice: &Voice) {
+    fn warn(&mut self, standing: Standing, path: &Path, voice: &Voice) {
         if self.free.0.elapsed() >= Duration::from_secs(5) {
             let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
             let free =
                 rustix::fs::statvfs(directory).map_or(u64::MAX, |about| about.f_bavail.saturating_mul(about.f_frsize));
             self.free = (Instant::now(), free);
         }
-        if silent >= SILENT && !std::mem::replace(&mut self.warned_silent, true) {
-            self.between(voice, &format!("nothing has come for {} s", silent.as_secs()));
+        for index in 0..self.lines.len() {
+            let line = &mut self.lines[index];
+            let silent = line.last.elapsed();
+            if silent >= SILENT && !std::mem::replace(&mut line.warned_silent, true) {
+                let name = names::shown(&line.line);
+                self.between(voice, &format!("{name}: nothing has come for {} s", silent.as_secs()));
+            }
         }
         if self.free.1 < SHORT && !std::mem::replace(&mut self.warned_short, true) {
             self.between(voice, &format!("the disk runs short: {:.0} MB are free", self.free.1 as f64 / 1e6));

@@ -221,6 +221,28 @@ fn two_wires_are_two_lines() {
     assert_eq!(site.end(), (0, 0));
 }
 
+/// One of two wires that is dead is told, though the other speaks.
+#[test]
+fn a_dead_wire_is_told() {
+    let site = Site::of(&["rope-tension", "brake-tester"], &[]);
+    let folder = tempfile::tempdir().unwrap();
+    let silent = usus_io::Terminal::open(&folder.path().join("dead")).unwrap();
+    let (cell, dead) = (format!("cell={}", site.port("rope-tension")), format!("dead={}", silent.link().display()));
+    let file = folder.path().join("two.pcapng");
+    let arguments = ["capture", &cell, &dead, "--serial", "115200 8N1", "--out", file.to_str().unwrap()];
+    let mut running = Running::begin(&[&arguments[..], &["--stop-after", "17s"]].concat());
+    let lines = running.says("lines");
+    assert!(lines[0]["bytes"].as_u64().unwrap() > 100 && lines[0]["silent_seconds"].as_f64().unwrap() < 5.0, "{lines}");
+    assert!(lines[1]["bytes"] == 0 && lines[1]["silent_seconds"].as_f64().unwrap() > 5.0, "{lines}");
+    let text = running.says("text").as_str().unwrap().to_owned();
+    assert!(text.contains("dead: nothing has come for 15 s"), "{text}");
+    assert_eq!(
+        running.says("recorded").as_u64().unwrap(),
+        fs::metadata(&file).map(|_| info(&file)["lines"][0]["bytes"].as_u64().unwrap()).unwrap()
+    );
+    assert_eq!(site.end(), (0, 0));
+}
+
 /// Senders of datagrams become lines as they come.
 #[test]
 fn datagrams_are_recorded_line_by_line() {

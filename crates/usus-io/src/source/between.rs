@@ -19,87 +19,75 @@ pub fn parse_time(text: &str) -> Option<Time> {
     written.and_then(|time| i64::try_from(time.as_nanosecond()).ok()).map(Time::from_nanoseconds)
 }
 
-/// What another source says from one time on until another. Each line keeps its stream offsets; one on which nothing comes in that time is
-/// left out. Of what is live, nothing more is waited for once the time is over.
+/// What another source says from one time on until another. Its lines keep their numbers and stream offsets. Once something comes at the begin or
+/// later, what follows is taken to be later, too. Of what is live, nothing more is waited for once the time is over.
 pub struct Between {
     source: Box<dyn Source + Send>,
     begin: Option<Time>,
     end: Option<Time>,
-    lines: Vec<Line>,
-    shown: usize,
+    /// Lines that were announced before the time has begun, with the offsets at which they will go on.
+    lines: Vec<LineInfo>,
     waiting: VecDeque<Owned>,
     event: Option<Owned>,
-}
-
-/// A line of the source.
-struct Line {
-    info: LineInfo,
-    /// Its number here, once something came on it.
-    number: Option<usize>,
 }
 
 impl Between {
     /// What comes at `begin` or later, and before `end`.
     pub fn new(source: Box<dyn Source + Send>, begin: Option<Time>, end: Option<Time>) -> Between {
-        Between { source, begin, end, lines: Vec::new(), shown: 0, waiting: VecDeque::new(), event: None }
+        Between { source, begin, end, lines: Vec::new(), waiting: VecDeque::new(), event: None }
+    }
+
+    /// Reads on until the time has begun. Says whether it has.
+    fn skip_to(&mut self, begin: Time) -> Result<bool, SourceError> {
+        while let Some(event) = self.source.next()? {
+            match event {
+                SourceEvent::Line(info) => self.lines.push(info),
+                SourceEvent::Idle { .. } => return Ok(false),
+                SourceEvent::Chunk { line, time, bytes, .. } if time.is_none_or(|time| time < begin) => {
+                    if let Some(line) = self.lines.get_mut(line) {
+                        line.start += bytes.len() as u64;
+                    }
+                }
+                SourceEvent::Loss { time, .. } | SourceEvent::Note { time, .. } | SourceEvent::Gone { time, .. }
+                    if time.is_none_or(|time| time < begin) => {}
+                event => {
+                    let event = Owned::of(event);
+                    self.begin = None;
+                    self.waiting.extend(self.lines.drain(..).map(Owned::Line));
+                    self.waiting.push_back(event);
+                    return Ok(true);
+                }
+            }
+        }
+        self.begin = None;
+        Ok(true)
+    }
+
+    fn is_over(&self, time: Option<Time>) -> bool {
+        matches!((time, self.end), (Some(time), Some(end)) if time >= end)
     }
 }
 
 impl Source for Between {
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
-        if let Some(event) = self.waiting.pop_front() {
-            self.event = Some(event);
-            return Ok(self.event.as_ref().map(Owned::lend));
+        if let Some(begin) = self.begin
+            && !self.skip_to(begin)?
+        {
+            return Ok(Some(SourceEvent::Idle { time: None }));
         }
-        let live = self.source.is_live();
         loop {
-            let Some(event) = self.source.next()? else { return Ok(None) };
-            let (line, time) = match &event {
-                SourceEvent::Line(info) => {
-                    self.lines.push(Line { info: info.clone(), number: None });
-                    continue;
-                }
-                SourceEvent::Idle { time } => (None, *time),
-                SourceEvent::Chunk { line, time, .. }
-                | SourceEvent::Loss { line, time, .. }
-                | SourceEvent::Note { line, time, .. }
-                | SourceEvent::Gone { line, time } => (Some(*line), *time),
+            let event = match self.waiting.pop_front() {
+                Some(event) => event,
+                None => match self.source.next()? {
+                    Some(event) => Owned::of(event),
+                    None => return Ok(None),
+                },
             };
-            if let (Some(time), Some(end)) = (time, self.end)
-                && time >= end
-            {
-                if live {
+            if self.is_over(event.time()) {
+                if self.source.is_live() {
                     return Ok(None);
                 }
                 continue;
-            }
-            let Some(number) = line else {
-                self.event = Some(Owned::of(event));
-                return Ok(self.event.as_ref().map(Owned::lend));
-            };
-            let Some(line) = self.lines.get_mut(number) else { continue };
-            let before = match (time, self.begin) {
-                (Some(time), Some(begin)) => time < begin,
-                // What has no time belongs to what it stands beside.
-                (None, Some(_)) => line.number.is_none(),
-                (_, None) => false,
-            };
-            if before {
-                if let SourceEvent::Chunk { bytes, .. } = &event {
-                    line.info.start += bytes.len() as u64;
-                }
-                continue;
-            }
-            let mut event = Owned::of(event);
-            match line.number {
-                Some(number) => event.set_line(number),
-                None => {
-                    event.set_line(self.shown);
-                    line.number = Some(self.shown);
-                    self.shown += 1;
-                    self.waiting.push_back(event);
-                    event = Owned::Line(line.info.clone());
-                }
             }
             self.event = Some(event);
             return Ok(self.event.as_ref().map(Owned::lend));
