@@ -182,7 +182,7 @@ impl Recording {
             match kept.next() {
                 Ok(Some(event)) => self.take(event, voice),
                 Ok(None) => return Ok(()),
-                Err(error @ SourceError::Record(_)) => return Err(error.to_string()),
+                Err(error @ SourceError::NotKept(_)) => return Err(error.to_string()),
                 // The other lines go on.
                 Err(error) => {
                     self.status.warn_of(&error.to_string(), voice);

@@ -11,7 +11,7 @@ use serde_json::Value;
 use crate::run::{Ran, command, ran, usus};
 use crate::site::Site;
 
-fn info(path: &Path) -> Value {
+pub fn info(path: &Path) -> Value {
     let ran = usus(&["--messages", "json", "capture", "--info", path.to_str().unwrap()]);
     assert_eq!(ran.status, 0, "{}", ran.said);
     serde_json::from_str(ran.said.lines().last().unwrap()).unwrap()

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
+use crate::recording::info;
 use crate::run::{Ran, command, ran, usus};
 use crate::site::Site;
 
@@ -48,12 +49,6 @@ impl Running {
         self.said.read_to_string(&mut self.all).unwrap();
         (self.child.wait().unwrap().code().unwrap(), self.all)
     }
-}
-
-fn info(path: &Path) -> Value {
-    let ran = usus(&["--messages", "json", "capture", "--info", path.to_str().unwrap()]);
-    assert_eq!(ran.status, 0, "{}", ran.said);
-    serde_json::from_str(ran.said.lines().last().unwrap()).unwrap()
 }
 
 fn files(folder: &Path) -> Vec<PathBuf> {

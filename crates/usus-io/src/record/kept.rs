@@ -67,6 +67,10 @@ impl Kept {
 }
 
 impl Source for Kept {
+    fn inner(&self) -> Option<&dyn Source> {
+        Some(&*self.source)
+    }
+
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
         if let Some(step) = self.clock.step() {
             let (time, text) = (self.clock.now(), step_text(step));
@@ -94,33 +98,13 @@ impl Source for Kept {
             Some(SourceEvent::Note { line, text, time }) => recorder.note(*line, time.unwrap_or(self.last), text),
             Some(SourceEvent::Idle { .. }) => self.servers.iter_mut().for_each(|(_, server)| server.give(&[])),
             Some(SourceEvent::Gone { .. }) => {}
-            None => self.parts.finish().map_err(|error| SourceError::Record(Box::new(error)))?,
+            None => self.parts.finish().map_err(|error| SourceError::NotKept(Box::new(error)))?,
         }
         Ok(event)
     }
 
     fn stream(&self) -> Option<&str> {
         Some(&self.parts.recorder.stream)
-    }
-
-    fn has_times(&self) -> bool {
-        self.source.has_times()
-    }
-
-    fn has_lines(&self) -> bool {
-        self.source.has_lines()
-    }
-
-    fn is_live(&self) -> bool {
-        self.source.is_live()
-    }
-
-    fn has_more(&self) -> bool {
-        self.source.has_more()
-    }
-
-    fn tells_faults(&self) -> bool {
-        self.source.tells_faults()
     }
 
     fn remarks(&self) -> Vec<Remark> {

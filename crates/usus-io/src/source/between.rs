@@ -6,7 +6,7 @@ use jiff::civil::DateTime;
 use jiff::{Timestamp, tz::Offset};
 use usus::Time;
 
-use super::{LineInfo, Remark, Source, SourceError, SourceEvent, Torn};
+use super::{LineInfo, Source, SourceError, SourceEvent};
 use crate::queue::Owned;
 
 /// A time as people write it, in ISO 8601: `2026-11-25T06:30:00Z`, `2026-11-25 06:30`, `2026-11-25`, `2026-11-25T07:30:00.5+01:00`. Without an
@@ -69,6 +69,10 @@ impl Between {
 }
 
 impl Source for Between {
+    fn inner(&self) -> Option<&dyn Source> {
+        Some(&*self.source)
+    }
+
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
         if let Some(begin) = self.begin
             && !self.skip_to(begin)?
@@ -94,39 +98,7 @@ impl Source for Between {
         }
     }
 
-    fn stream(&self) -> Option<&str> {
-        self.source.stream()
-    }
-
-    fn has_times(&self) -> bool {
-        self.source.has_times()
-    }
-
-    fn has_lines(&self) -> bool {
-        self.source.has_lines()
-    }
-
-    fn is_live(&self) -> bool {
-        self.source.is_live()
-    }
-
     fn has_more(&self) -> bool {
         !self.waiting.is_empty() || self.source.has_more()
-    }
-
-    fn size(&self) -> Option<u64> {
-        self.source.size()
-    }
-
-    fn torn(&self) -> Option<Torn> {
-        self.source.torn()
-    }
-
-    fn remarks(&self) -> Vec<Remark> {
-        self.source.remarks()
-    }
-
-    fn tells_faults(&self) -> bool {
-        self.source.tells_faults()
     }
 }

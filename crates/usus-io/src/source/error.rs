@@ -89,9 +89,9 @@ pub enum SourceError {
         /// Why.
         error: Box<SourceError>,
     },
-    /// What comes cannot be recorded.
+    /// What comes cannot be kept on its way.
     #[error(transparent)]
-    Record(Box<crate::record::RecordError>),
+    NotKept(Box<dyn std::error::Error + Send + Sync>),
     /// It is a capture of something that is no serial line.
     #[error("interface {interface} has link type {found}; a serial line is captured with {}", capture::LINK_TYPE)]
     LinkType {

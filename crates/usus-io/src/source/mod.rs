@@ -41,49 +41,54 @@ pub trait Source {
     /// What kept the source from being read; what was read before stays valid.
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError>;
 
+    /// The source that this one reads from and passes on, if it does. What this one does not say is as it is there.
+    fn inner(&self) -> Option<&dyn Source> {
+        None
+    }
+
     /// The id of its stream, if it has one of its own.
     fn stream(&self) -> Option<&str> {
-        None
+        self.inner().and_then(Source::stream)
     }
 
     /// Whether its chunks have times.
     fn has_times(&self) -> bool {
-        false
+        self.inner().is_some_and(Source::has_times)
     }
 
     /// Whether its lines have names of their own.
     fn has_lines(&self) -> bool {
-        false
+        self.inner().is_some_and(Source::has_lines)
     }
 
     /// How many bytes the source has in all, as far as that is known beforehand (of a capture, its file).
     fn size(&self) -> Option<u64> {
-        None
+        self.inner().and_then(Source::size)
     }
 
     /// Whether it goes on as long as somebody sends, and is to be written as it comes.
     fn is_live(&self) -> bool {
-        false
+        self.inner().is_some_and(Source::is_live)
     }
 
     /// Whether more can be had without waiting, as far as that is known.
     fn has_more(&self) -> bool {
-        false
+        self.inner().is_some_and(Source::has_more)
     }
 
     /// What is at its end that could not be read any more.
     fn torn(&self) -> Option<Torn> {
-        None
+        self.inner().and_then(Source::torn)
     }
 
     /// What else is to be known about what was read.
     fn remarks(&self) -> Vec<Remark> {
-        Vec::new()
+        self.inner().map(Source::remarks).unwrap_or_default()
     }
 
     /// Whether faults of characters are told.
     fn tells_faults(&self) -> bool {
-        false
+        self.inner().is_some_and(Source::tells_faults)
     }
 
     /// Sets the line settings of a port anew; nothing where there are none to be set.

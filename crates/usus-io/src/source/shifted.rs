@@ -2,7 +2,7 @@
 
 use usus::{Span, Time};
 
-use super::{Remark, Source, SourceError, SourceEvent, Torn};
+use super::{Source, SourceError, SourceEvent};
 
 /// Another source with all its times moved.
 pub struct Shifted {
@@ -18,6 +18,10 @@ impl Shifted {
 }
 
 impl Source for Shifted {
+    fn inner(&self) -> Option<&dyn Source> {
+        Some(&*self.source)
+    }
+
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
         let shift = self.shift;
         let moved = |time: Option<Time>| time.map(|time| time.after(shift));
@@ -30,42 +34,6 @@ impl Source for Shifted {
             SourceEvent::Idle { time } => SourceEvent::Idle { time: moved(time) },
             other => other,
         }))
-    }
-
-    fn stream(&self) -> Option<&str> {
-        self.source.stream()
-    }
-
-    fn has_times(&self) -> bool {
-        self.source.has_times()
-    }
-
-    fn has_lines(&self) -> bool {
-        self.source.has_lines()
-    }
-
-    fn is_live(&self) -> bool {
-        self.source.is_live()
-    }
-
-    fn size(&self) -> Option<u64> {
-        self.source.size()
-    }
-
-    fn torn(&self) -> Option<Torn> {
-        self.source.torn()
-    }
-
-    fn remarks(&self) -> Vec<Remark> {
-        self.source.remarks()
-    }
-
-    fn has_more(&self) -> bool {
-        self.source.has_more()
-    }
-
-    fn tells_faults(&self) -> bool {
-        self.source.tells_faults()
     }
 
     fn set_serial(&mut self, serial: usus::format::Serial) -> Option<Result<(), crate::PortError>> {

@@ -6,7 +6,7 @@ use std::time::Duration;
 use usus::{Span, Time};
 
 use super::clock::Clock;
-use super::{LineInfo, Remark, Source, SourceError, SourceEvent};
+use super::{LineInfo, Source, SourceError, SourceEvent};
 use crate::listen::Stop;
 use crate::queue::{EventQueue, EventSender, Owned, WhenFull, queue};
 
@@ -267,32 +267,12 @@ impl Listener {
 }
 
 impl Source for Together {
+    fn inner(&self) -> Option<&dyn Source> {
+        Some(&self.queue)
+    }
+
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
         self.event = self.step()?;
         Ok(self.event.as_ref().map(Owned::lend))
-    }
-
-    fn has_times(&self) -> bool {
-        true
-    }
-
-    fn has_lines(&self) -> bool {
-        self.queue.has_lines()
-    }
-
-    fn is_live(&self) -> bool {
-        self.queue.is_live()
-    }
-
-    fn tells_faults(&self) -> bool {
-        self.queue.tells_faults()
-    }
-
-    fn has_more(&self) -> bool {
-        self.queue.has_more()
-    }
-
-    fn remarks(&self) -> Vec<Remark> {
-        self.queue.remarks()
     }
 }
