@@ -12,6 +12,9 @@ use crate::safe::Safe;
 use crate::summary::{grouped, plural};
 use crate::voice::Voice;
 
+/// So many notes and losses are shown to people.
+const SHOWN: usize = 40;
+
 /// What is gathered of one line.
 struct Line {
     info: LineInfo,
@@ -97,10 +100,13 @@ fn tell(path: &Path, voice: &Voice) -> Result<(), String> {
         }
         text.push('\n');
     }
-    for (line, time, kind, what) in &remarks {
+    for (line, time, kind, what) in remarks.iter().take(SHOWN) {
         let time = time.map_or(String::new(), |time| received_text(time, 3));
         let on = if several { format!(" ({})", name(*line)) } else { String::new() };
         text += &format!("  {time} {kind}{on}: {what}\n");
+    }
+    if let Some(more) = remarks.len().checked_sub(SHOWN).filter(|more| *more > 0) {
+        text += &format!("  and {} more (--messages json has all)\n", grouped(more as u64));
     }
     if let Some(torn) = source.torn() {
         text += &format!(
