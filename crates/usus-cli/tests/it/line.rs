@@ -10,6 +10,7 @@ use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
 use crate::run::{Ran, command, ran, usus};
+use crate::screen::Screen;
 use crate::site::{Site, is_link};
 
 fn begin(arguments: &[&str]) -> Child {
@@ -382,42 +383,24 @@ fn standard_input_is_inspected() {
 /// The view in a terminal: it is drawn, pauses, finds, and leaves the terminal as it was.
 #[test]
 fn a_live_view_follows_its_keys() {
-    use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
-    use rustix::termios::{Winsize, tcgetattr, tcsetwinsize};
     let site = Site::of(&["rope-tension"], &[]);
-    let terminal = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
-    grantpt(&terminal).unwrap();
-    unlockpt(&terminal).unwrap();
-    let name = ptsname(&terminal, Vec::new()).unwrap();
-    let screen = fs::File::options().read(true).write(true).open(name.to_str().unwrap()).unwrap();
-    tcsetwinsize(&screen, Winsize { ws_row: 24, ws_col: 100, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
-    let before = tcgetattr(&screen).unwrap();
+    let mut screen = Screen::new();
+    let before = screen.modes();
     let child = command(&["inspect", &site.port("rope-tension"), "--serial", "115200 8N1"])
         .env("TERM", "xterm")
-        .stdin(screen.try_clone().unwrap())
-        .stdout(screen.try_clone().unwrap())
+        .stdin(screen.stdio())
+        .stdout(screen.stdio())
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    let mut keys = fs::File::from(terminal);
-    let mut shown = keys.try_clone().unwrap();
-    let reader = std::thread::spawn(move || {
-        let (mut all, mut buffer) = (Vec::new(), [0; 4_096]);
-        while let Ok(got @ 1..) = shown.read(&mut buffer) {
-            all.extend_from_slice(&buffer[..got]);
-        }
-        String::from_utf8_lossy(&all).into_owned()
-    });
     for pressed in ["", " ", "/", "A5 5A\r", "n", "q"] {
         std::thread::sleep(Duration::from_millis(600));
-        keys.write_all(pressed.as_bytes()).unwrap();
+        screen.press(pressed);
     }
     let ran = ran(child.wait_with_output().unwrap());
     assert_eq!(ran.status, 0, "{}", ran.said);
-    let after = tcgetattr(&screen).unwrap();
-    assert_eq!(after.local_modes, before.local_modes, "the terminal is as it was");
-    drop((screen, keys));
-    let shown = reader.join().unwrap();
+    assert_eq!(screen.modes(), before, "the terminal is as it was");
+    let shown = screen.shown();
     let last = last_screen(&shown);
     assert!(last[0].contains("115200 8N1") && last[0].contains("PAUSED"), "{last:#?}");
     assert!(last[1].contains("silence") && last[2].contains("A5 5A"), "{last:#?}");

@@ -7,5 +7,6 @@ mod recording;
 mod recording_live;
 mod run;
 mod said;
+mod screen;
 mod site;
 mod truth;

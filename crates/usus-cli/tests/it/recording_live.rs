@@ -12,6 +12,7 @@ use serde_json::Value;
 
 use crate::recording::info;
 use crate::run::{Ran, command, ran, usus};
+use crate::screen::Screen;
 use crate::site::Site;
 
 const CELL: &str = "demo/formats/rope-tension.toml";
@@ -214,6 +215,40 @@ fn two_wires_are_two_lines() {
         assert_eq!(fs::metadata(raw).unwrap().len(), held["lines"][index]["bytes"].as_u64().unwrap());
     }
     assert_eq!(site.end(), (0, 0));
+}
+
+/// In a terminal, a line that is drawn anew shows all the while that it is recording; what is typed is a note.
+#[test]
+fn a_person_sees_that_it_is_recording_and_types_notes() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("seen.pcapng");
+    let mut screen = Screen::new();
+    let mut child =
+        command(&["capture", "cell=demo:rope-tension", "mast=demo:wind-mast", "--out", file.to_str().unwrap()])
+            .stdin(screen.stdio())
+            .stdout(Stdio::null())
+            .stderr(screen.stdio())
+            .spawn()
+            .unwrap();
+    std::thread::sleep(Duration::from_millis(2_500));
+    screen.press("bridge \u{1B}[31m open\r");
+    std::thread::sleep(Duration::from_millis(700));
+    screen.press("\r");
+    std::thread::sleep(Duration::from_millis(300));
+    kill_process(Pid::from_raw(child.id() as i32).unwrap(), Signal::INT).unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+    let shown = screen.shown();
+    let drawn: Vec<&str> = shown.split("\r\u{1B}[2K").filter(|line| line.starts_with("● recording")).collect();
+    assert!(drawn.len() > 8, "{} times in three seconds", drawn.len());
+    let last = drawn.last().unwrap();
+    for part in [" bytes (cell ", "; mast ", " bytes a second", "1 note", " GB free", "\\x"] {
+        assert!(last.contains(part), "{part} in {last}");
+    }
+    assert!(shown.contains("noted: bridge \\u{1b}[31m open"), "{shown}");
+    assert!(shown.contains("recorded "), "the summary comes behind: {shown}");
+    let held = info(&file);
+    assert_eq!(held["remarks"].as_array().unwrap().len(), 1, "an empty line is no note: {held}");
+    assert_eq!(held["remarks"][0]["text"], "bridge \u{1B}[31m open");
 }
 
 /// One of two wires that is dead is told, though the other speaks.
