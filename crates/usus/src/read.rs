@@ -93,7 +93,7 @@ impl<'a> Cells<'a> {
         if let Some(word) = &field.word {
             let no_data = field.tests.as_ref().and_then(|tests| tests.no_data);
             let raw = self.word(word, base).filter(|raw| no_data != Some(*raw))?;
-            let value = raw * word.factor + word.addend;
+            let value = word.scaled(raw);
             return match word.places {
                 0 => Some(value.into()),
                 places => Decimal::small(value < 0, value.unsigned_abs(), places).to_integer(),
@@ -107,7 +107,7 @@ impl<'a> Cells<'a> {
     pub(crate) fn count(&self, field: &'a Field) -> Option<u64> {
         match (&field.word, &field.tests) {
             (Some(word), None) if word.places == 0 => {
-                u64::try_from(self.word(word, 0)? * word.factor + word.addend).ok()
+                u64::try_from(word.scaled(self.word(word, 0)?)).ok()
             }
             _ => u64::try_from(self.integer(field, 0)?).ok(),
         }
@@ -157,7 +157,7 @@ impl<'a> Cells<'a> {
     #[inline]
     fn integer_reading(&self, word: &Word, base: usize) -> Reading<'a> {
         match self.word(word, base) {
-            Some(raw) => Reading::good(integer(raw * word.factor + word.addend, word)),
+            Some(raw) => Reading::good(integer(word.scaled(raw), word)),
             None => Reading::absent(Absent::NotSent),
         }
     }
@@ -204,9 +204,7 @@ impl<'a> Cells<'a> {
             Some(eight) => *eight,
             None => short_word(self.bytes, start, word.size)?,
         };
-        let little = u64::from_le_bytes(eight);
-        let value = if word.big { little.swap_bytes() } else { little } >> (word.shift & 63) & word.mask;
-        Some((value ^ word.sign).wrapping_sub(word.sign) as i64)
+        Some(word.of(eight))
     }
 
     /// The value of an integer in units of its last place, or the reading that it is instead.
@@ -226,9 +224,8 @@ impl<'a> Cells<'a> {
             let number = Decimal::from_integer(raw);
             return Err(Reading::good(Value::Code { number, name: &tested.names[index] }));
         }
-        let value = raw * word.factor + word.addend;
-        let outside = value < tests.range.0 || value > tests.range.1;
-        Ok((value, if outside { Quality::OutOfRange } else { Quality::Good }))
+        let value = word.scaled(raw);
+        Ok((value, tests.quality(value)))
     }
 
     fn long_reading(&self, field: &'a Field, base: usize) -> Reading<'a> {

@@ -92,18 +92,21 @@ impl<'a> Record<'a> {
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
         let outputs = &self.plan.0.kinds[usize::from(self.kind)].outputs;
-        let fields = self.schema().fields.iter().zip(outputs);
+        let schemas = &*self.schema().fields;
         // Two loops, since each keeps what it works with in registers.
         if self.cells.columns.is_empty() {
-            for (schema, output) in fields {
+            let mut next = 0;
+            loop {
+                next = visit::plain(schemas, outputs, next, &self.cells, 0, visitor);
+                let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
                 match &output.what {
-                    _ if output.integer => visit::integer(schema, output, &self.cells, 0, visitor),
                     What::Group(group) => visitor.group(schema, self.items(schema, group)),
                     _ => visit::bytes(schema, output, &self.cells, 0, visitor),
                 }
+                next += 1;
             }
         } else {
-            for (schema, output) in fields {
+            for (schema, output) in schemas.iter().zip(outputs) {
                 match &output.what {
                     What::Group(group) => visitor.group(schema, self.items(schema, group)),
                     _ => visit::column(schema, output, &self.cells, 0, visitor),
@@ -247,13 +250,16 @@ impl<'a> Item<'a> {
     /// Shows each field to a visitor, in the order of the schema.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        let fields = self.schema.iter().zip(self.outputs);
         if self.cells.columns.is_empty() {
-            for (schema, output) in fields {
+            let mut next = 0;
+            loop {
+                next = visit::plain(self.schema, self.outputs, next, &self.cells, self.base, visitor);
+                let (Some(schema), Some(output)) = (self.schema.get(next), self.outputs.get(next)) else { return };
                 visit::bytes(schema, output, &self.cells, self.base, visitor);
+                next += 1;
             }
         } else {
-            for (schema, output) in fields {
+            for (schema, output) in self.schema.iter().zip(self.outputs) {
                 visit::column(schema, output, &self.cells, self.base, visitor);
             }
         }

@@ -1,6 +1,6 @@
 //! Showing the fields of a record to a visitor, by the shortest way that leads to each value.
 
-use crate::plan::{Output, Way, What};
+use crate::plan::{Output, Plain, Way, What};
 use crate::read::{Cells, Column, number_reading};
 use crate::record::Items;
 use crate::schema::FieldSchema;
@@ -30,23 +30,35 @@ pub trait Visit {
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
 }
 
-/// Shows an integer of a packet.
+/// Shows the fields of a packet from that one on, up to the first that is more than a word; returns its number. Nothing in this loop can
+/// panic or calls what may: so what a visitor gathers stays in registers.
 #[inline(always)]
-pub(crate) fn integer<V: Visit>(
-    schema: &FieldSchema,
-    output: &Output,
+pub(crate) fn plain<V: Visit>(
+    schemas: &[FieldSchema],
+    outputs: &[Output],
+    from: usize,
     cells: &Cells<'_>,
     base: usize,
     visitor: &mut V,
-) {
-    let word = &output.word;
-    match cells.word(word, base) {
-        Some(raw) => visitor.number(schema, raw * word.factor + word.addend, word.places, Quality::Good),
-        None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
+) -> usize {
+    let mut shown = from;
+    let fields = schemas.get(from..).unwrap_or_default().iter().zip(outputs.get(from..).unwrap_or_default());
+    for (schema, output) in fields {
+        let word = &output.word;
+        let wide = cells.wide.get(base.wrapping_add(word.first as usize)..).unwrap_or_default();
+        let Some(eight) = wide.first_chunk::<8>() else { break };
+        let raw = word.of(*eight);
+        match output.plain {
+            Plain::Integer => visitor.number(schema, word.scaled(raw), word.places, Quality::Good),
+            Plain::Bit => visitor.reading(schema, Reading::good(Value::Bool(raw != 0))),
+            Plain::No => break,
+        }
+        shown += 1;
     }
+    shown
 }
 
-/// Shows a field of a packet. The commonest ways are the shortest.
+/// Shows a field of a packet, whatever it is.
 #[inline(always)]
 pub(crate) fn bytes<'a, V: Visit>(
     schema: &FieldSchema,
@@ -57,7 +69,10 @@ pub(crate) fn bytes<'a, V: Visit>(
 ) {
     let word = &output.word;
     match &output.what {
-        _ if output.integer => integer(schema, output, cells, base, visitor),
+        What::Integer => match cells.word(word, base) {
+            Some(raw) => visitor.number(schema, word.scaled(raw), word.places, Quality::Good),
+            None => visitor.reading(schema, Reading::absent(Absent::NotSent)),
+        },
         What::Bit => visitor.reading(schema, cells.bit(word, base)),
         What::Tested(tested) => match cells.tested_word(word, tested, base) {
             Ok((coefficient, quality)) => visitor.number(schema, coefficient, word.places, quality),

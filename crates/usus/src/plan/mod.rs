@@ -26,7 +26,7 @@ use crate::format::{Integer, Limits, LineEnd, Order, Presence};
 use crate::schema::Schema;
 use crate::time::Span;
 use crate::unit::Conversion;
-use crate::value::{Decimal, Layout};
+use crate::value::{Decimal, Layout, Quality};
 
 pub use layout::LayoutRow;
 pub(crate) use short::Way;
@@ -298,12 +298,20 @@ pub(crate) struct Gate {
 /// field that they were made from.
 #[derive(Clone)]
 pub(crate) struct Output {
-    /// Whether it is nothing but the integer that the word says. Nearly every field of a packet is; a flag of its own, since that is
-    /// told faster than what else it may be.
-    pub(crate) integer: bool,
+    /// Whether it is nothing but what its word says. Nearly every field of a packet is, and that is told faster than what else it may be.
+    pub(crate) plain: Plain,
     /// The integer, or the bit.
     pub(crate) word: Word,
     pub(crate) what: What,
+}
+
+/// What an output is that its word says alone.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Plain {
+    /// More than that.
+    No,
+    Integer,
+    Bit,
 }
 
 /// What an output is.
@@ -328,8 +336,12 @@ pub(crate) enum What {
 
 impl Output {
     fn new(what: What, word: Option<&Word>) -> Output {
-        let integer = matches!(what, What::Integer);
-        Output { integer, word: word.cloned().unwrap_or(Word::byte(0)), what }
+        let plain = match &what {
+            What::Integer => Plain::Integer,
+            What::Bit => Plain::Bit,
+            _ => Plain::No,
+        };
+        Output { plain, word: word.cloned().unwrap_or(Word::byte(0)), what }
     }
 
     /// The output of a group.
@@ -450,6 +462,20 @@ pub(crate) struct Word {
 }
 
 impl Word {
+    /// What a raw value is in units of the last place. That it fits was seen when the plan was made.
+    #[inline(always)]
+    pub(crate) fn scaled(&self, raw: i64) -> i64 {
+        raw.wrapping_mul(self.factor).wrapping_add(self.addend)
+    }
+
+    /// Its raw value, from the eight bytes that it is taken from.
+    #[inline(always)]
+    pub(crate) fn of(&self, eight: [u8; 8]) -> i64 {
+        let little = u64::from_le_bytes(eight);
+        let value = if self.big { little.swap_bytes() } else { little } >> (self.shift & 63) & self.mask;
+        (value ^ self.sign).wrapping_sub(self.sign) as i64
+    }
+
     /// The byte at a place, as it is.
     pub(crate) const fn byte(first: u32) -> Word {
         Word { first, big: false, shift: 0, size: 1, places: 0, mask: 0xFF, sign: 0, factor: 1, addend: 0 }
@@ -475,6 +501,12 @@ pub(crate) struct Tests {
 }
 
 impl Tests {
+    /// The quality of a value in units of the last place.
+    #[inline(always)]
+    pub(crate) fn quality(&self, value: i64) -> Quality {
+        if value < self.range.0 || value > self.range.1 { Quality::OutOfRange } else { Quality::Good }
+    }
+
     /// The range of a number that may have any value.
     pub(crate) const ANY: (i64, i64) = (i64::MIN, i64::MAX);
 
