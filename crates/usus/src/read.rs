@@ -106,9 +106,7 @@ impl<'a> Cells<'a> {
     #[inline]
     pub(crate) fn count(&self, field: &'a Field) -> Option<u64> {
         match (&field.word, &field.tests) {
-            (Some(word), None) if word.places == 0 => {
-                u64::try_from(word.scaled(self.word(word, 0)?)).ok()
-            }
+            (Some(word), None) if word.places == 0 => u64::try_from(word.scaled(self.word(word, 0)?)).ok(),
             _ => u64::try_from(self.integer(field, 0)?).ok(),
         }
     }

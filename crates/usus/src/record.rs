@@ -91,13 +91,18 @@ impl<'a> Record<'a> {
     /// Shows each field to a visitor, in the order of the schema. The fastest way to read all of them.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        let outputs = &self.plan.0.kinds[usize::from(self.kind)].outputs;
+        let kind = &self.plan.0.kinds[usize::from(self.kind)];
+        let outputs = &*kind.outputs;
         let schemas = &*self.schema().fields;
         // Two loops, since each keeps what it works with in registers.
         if self.cells.columns.is_empty() {
+            let front = if kind.near { self.cells.wide.first_chunk::<{ visit::NEAR + 8 }>() } else { None };
             let mut next = 0;
             loop {
-                next = visit::plain(schemas, outputs, next, &self.cells, 0, visitor);
+                next = match front {
+                    Some(front) => visit::plain_in_front(schemas, outputs, next, front, visitor),
+                    None => visit::plain_anywhere(schemas, outputs, next, &self.cells, 0, visitor),
+                };
                 let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
                 match &output.what {
                     What::Group(group) => visitor.group(schema, self.items(schema, group)),
@@ -253,7 +258,7 @@ impl<'a> Item<'a> {
         if self.cells.columns.is_empty() {
             let mut next = 0;
             loop {
-                next = visit::plain(self.schema, self.outputs, next, &self.cells, self.base, visitor);
+                next = visit::plain_anywhere(self.schema, self.outputs, next, &self.cells, self.base, visitor);
                 let (Some(schema), Some(output)) = (self.schema.get(next), self.outputs.get(next)) else { return };
                 visit::bytes(schema, output, &self.cells, self.base, visitor);
                 next += 1;

@@ -1,6 +1,6 @@
 //! Showing the fields of a record to a visitor, by the shortest way that leads to each value.
 
-use crate::plan::{Output, Plain, Way, What};
+use crate::plan::{Output, Plain, Way, What, Word};
 use crate::read::{Cells, Column, number_reading};
 use crate::record::Items;
 use crate::schema::FieldSchema;
@@ -30,10 +30,44 @@ pub trait Visit {
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
 }
 
-/// Shows the fields of a packet from that one on, up to the first that is more than a word; returns its number. Nothing in this loop can
-/// panic or calls what may: so what a visitor gathers stays in registers.
+/// The front of a packet, with room for a word at each of its first [`NEAR`] bytes.
+pub(crate) type Front = [u8; NEAR + 8];
+
+/// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.
+pub(crate) const NEAR: usize = 64;
+
+/// Shows the fields of a packet from that one on, up to the first that is more than a word; returns its number. `eight` takes the bytes of
+/// a word.
+///
+/// Nothing in this loop can panic or calls what may: so what a visitor gathers stays in registers.
 #[inline(always)]
-pub(crate) fn plain<V: Visit>(
+fn plain<V: Visit>(
+    schemas: &[FieldSchema],
+    outputs: &[Output],
+    from: usize,
+    eight: impl Fn(&Word) -> Option<[u8; 8]>,
+    visitor: &mut V,
+) -> usize {
+    let end = schemas.len().min(outputs.len());
+    let mut index = from;
+    while index < end {
+        let (schema, output) = (&schemas[index], &outputs[index]);
+        let word = &output.word;
+        let Some(eight) = eight(word) else { break };
+        let raw = word.of(eight);
+        match output.plain {
+            Plain::Integer => visitor.number(schema, word.scaled(raw), word.places, Quality::Good),
+            Plain::Bit => visitor.reading(schema, Reading::good(Value::Bool(raw != 0))),
+            Plain::No => break,
+        }
+        index += 1;
+    }
+    index
+}
+
+/// [`plain`] for a packet or an item that may be anywhere.
+#[inline(always)]
+pub(crate) fn plain_anywhere<V: Visit>(
     schemas: &[FieldSchema],
     outputs: &[Output],
     from: usize,
@@ -41,21 +75,24 @@ pub(crate) fn plain<V: Visit>(
     base: usize,
     visitor: &mut V,
 ) -> usize {
-    let mut shown = from;
-    let fields = schemas.get(from..).unwrap_or_default().iter().zip(outputs.get(from..).unwrap_or_default());
-    for (schema, output) in fields {
-        let word = &output.word;
-        let wide = cells.wide.get(base.wrapping_add(word.first as usize)..).unwrap_or_default();
-        let Some(eight) = wide.first_chunk::<8>() else { break };
-        let raw = word.of(*eight);
-        match output.plain {
-            Plain::Integer => visitor.number(schema, word.scaled(raw), word.places, Quality::Good),
-            Plain::Bit => visitor.reading(schema, Reading::good(Value::Bool(raw != 0))),
-            Plain::No => break,
-        }
-        shown += 1;
-    }
-    shown
+    let eight = |word: &Word| {
+        let wide = cells.wide.get(base.wrapping_add(word.first as usize)..)?;
+        wide.first_chunk::<8>().copied()
+    };
+    plain(schemas, outputs, from, eight, visitor)
+}
+
+/// [`plain`] for a packet of which all plain fields are in its front.
+#[inline(always)]
+pub(crate) fn plain_in_front<V: Visit>(
+    schemas: &[FieldSchema],
+    outputs: &[Output],
+    from: usize,
+    front: &Front,
+    visitor: &mut V,
+) -> usize {
+    let eight = |word: &Word| front[word.first as usize % NEAR..].first_chunk::<8>().copied();
+    plain(schemas, outputs, from, eight, visitor)
 }
 
 /// Shows a field of a packet, whatever it is.

@@ -25,6 +25,7 @@ mod unclaimed;
 mod wait;
 
 pub(crate) use known::{Known, crlf, known, line_ends, packet_needs};
+pub(crate) use packet::signed;
 pub(crate) use scan::Scan;
 pub(crate) use sentence::STANDARD_LENGTH;
 pub(crate) use wait::{Calm, calm, waits};

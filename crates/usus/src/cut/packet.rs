@@ -5,7 +5,7 @@ use crate::check;
 use crate::claim::{Choice, Choices};
 use crate::event::Reason;
 use crate::format::Integer;
-use crate::plan::{Frame, Inner, Length, Packet, Signature};
+use crate::plan::{Check, Frame, Inner, Length, Packet, Signature, Signatures};
 use crate::read::{Cells, word_of};
 
 /// Where the next start pattern is, or where one may begin that the window's end hides.
@@ -59,8 +59,14 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], 
 /// what follows from it would, only sooner.
 #[inline(always)]
 pub(super) fn known<'p>(frame: &'p Frame, bytes: &[u8]) -> Option<&'p Signature> {
-    let signature = frame.signatures.as_ref()?.of(u64::from_le_bytes(*bytes.first_chunk()?))?;
-    if let Some(check) = &frame.check {
+    signed(frame.signatures.as_ref()?, frame.check.as_ref(), bytes)
+}
+
+/// The same, by the frame's signatures and its checksum.
+#[inline(always)]
+pub(crate) fn signed<'p>(signatures: &'p Signatures, check: Option<&Check>, bytes: &[u8]) -> Option<&'p Signature> {
+    let signature = signatures.of(u64::from_le_bytes(*bytes.first_chunk()?))?;
+    if let Some(check) = check {
         let covered = bytes.get(..signature.length)?.get(signature.covered.0..signature.covered.1)?;
         let cells = Cells { bytes, wide: bytes, columns: &[], tail: 0 };
         let sent = cells.word(&signature.sent, 0)? as u64;

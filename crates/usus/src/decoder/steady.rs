@@ -4,7 +4,7 @@
 use super::Outcome;
 use super::line::Line;
 use crate::cut::{self, Expect, Known, Rest};
-use crate::plan::{Inner, Plan, Route};
+use crate::plan::{Check, Inner, Plan, Route, Signatures};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -20,6 +20,14 @@ impl Line {
             return Ok(false);
         }
         let begun = self.at;
+        // Where only packets are looked for, one follows another in a loop that knows nothing else.
+        if let [number] = route.searching[..]
+            && let frame = &inner.frames[usize::from(number)]
+            && let Some(signatures) = &frame.signatures
+            && !self.packets(plan, signatures, frame.check.as_ref(), sink)?
+        {
+            return Ok(false);
+        }
         while let Some(known) = cut::known(inner, route, &self.window[(self.at - self.base) as usize..], &mut self.scan)
         {
             if self.at == begun {
@@ -35,6 +43,74 @@ impl Line {
             self.wait_for(length);
         }
         Ok(need.is_some() || self.at == self.end())
+    }
+
+    /// Hands over packet after packet that its first bytes tell, with what does not change from one to the next kept apart from what does.
+    /// Says whether there was nothing else to say.
+    fn packets<S: Sink>(
+        &mut self,
+        plan: &Plan,
+        signatures: &Signatures,
+        check: Option<&Check>,
+        sink: &mut S,
+    ) -> Result<bool, S::Error> {
+        let kinds = &*plan.0.kinds;
+        let window = &*self.window;
+        let counts = &mut *self.ledger.records;
+        let begun = (self.at - self.base) as usize;
+        let mut record = Record {
+            plan,
+            kind: 0,
+            line: self.id,
+            offset: self.at,
+            length: 0,
+            frame: &[],
+            cells: Cells { bytes: &[], wide: &[], columns: &[], tail: 0 },
+            count: 0,
+            marks: &self.marks,
+        };
+        let mut at = begun;
+        let mut result = Ok(true);
+        while let Some(wide) = window.get(at..)
+            && let Some(signature) = cut::signed(signatures, check, wide)
+            && let Some(frame) = wide.get(..signature.length)
+            && let Some(kind) = kinds.get(usize::from(signature.kind))
+            && let Some(count) = counts.get_mut(usize::from(signature.kind))
+        {
+            (record.kind, record.offset, record.length) = (signature.kind, self.base + at as u64, frame.len() as u32);
+            (record.frame, record.cells.bytes, record.cells.wide) = (frame, frame, wide);
+            record.cells.tail = frame.len();
+            *count += 1;
+            at += frame.len();
+            if !kind.counters.is_empty() {
+                let (queue, offset) = (&mut self.queue, record.offset);
+                self.fold.record(&plan.0, record.kind, &record.cells, &mut |kind| {
+                    queue.push_back(Outcome::Notice { offset, kind });
+                });
+                if !self.queue.is_empty() {
+                    // A packet has no columns, whatever came before it.
+                    self.scan.columns.clear();
+                    let (kind_number, length) = (record.kind, record.length);
+                    let (content, tail) = ((0, length), length);
+                    let record = Outcome::Record { kind: kind_number, offset, length, content, count: 0, tail };
+                    self.queue.extend(kind.wanted.then_some(record));
+                    result = Ok(false);
+                    break;
+                }
+            }
+            if kind.wanted
+                && let Err(error) = sink.record(&record)
+            {
+                result = Err(error);
+                break;
+            }
+        }
+        if at > begun {
+            self.scan.clear();
+        }
+        self.ledger.recorded += (at - begun) as u64;
+        self.at = self.base + at as u64;
+        result
     }
 
     /// Whether nothing is known about the bytes from the position on but what they are. Passes the line end of the frame before.

@@ -363,6 +363,7 @@ fn compile_record(
         checksum_required,
         shape,
         gates: sheet.gates,
+        near: sheet.outputs.iter().all(super::Output::is_near),
         outputs: sheet.outputs,
         counters: sheet.counters,
         series,

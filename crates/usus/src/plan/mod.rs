@@ -240,6 +240,8 @@ pub(crate) struct Kind {
     /// Fields that decide whether the frame is taken at all.
     pub(crate) gates: Vec<Gate>,
     pub(crate) outputs: Vec<Output>,
+    /// Whether all plain ones begin near the front of a packet.
+    pub(crate) near: bool,
     pub(crate) counters: Vec<Counter>,
     pub(crate) series: Vec<Field>,
     pub(crate) wanted: bool,
@@ -342,6 +344,11 @@ impl Output {
             _ => Plain::No,
         };
         Output { plain, word: word.cloned().unwrap_or(Word::byte(0)), what }
+    }
+
+    /// Whether a plain one is in the front of a packet.
+    pub(crate) fn is_near(&self) -> bool {
+        self.plain == Plain::No || (self.word.first as usize) < crate::visit::NEAR
     }
 
     /// The output of a group.
