@@ -23,7 +23,7 @@ use crate::Ending;
 use crate::arguments::Capture;
 use crate::convert::Target;
 use crate::safe::Safe;
-use crate::source::{named, open_sources};
+use crate::source::{Opened, named, open_sources};
 use crate::stop::stop_flag;
 use crate::summary::{grouped, plural};
 use crate::voice::Voice;
@@ -69,17 +69,7 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
     let known = opened.iter().zip(&names).filter(|(opened, _)| !opened.peek().has_lines());
     let lines: Vec<RecordedLine> = known.map(|(opened, name)| names::line(name.clone(), opened)).collect();
     let now = clock.now();
-    let path = match out.is_dir() {
-        true => {
-            // A single line without a name is named after its source.
-            let called = opened.iter().zip(&names).map(|(opened, name)| match name.is_empty() {
-                true => opened.name.as_str(),
-                false => name.as_str(),
-            });
-            names::in_directory(out, called, now)
-        }
-        false => out.clone(),
-    };
+    let path = file_for(out, &opened, &names, now);
     let servers = open_servers(&arguments.serve, &names, voice)?;
     let fresh = !path.exists();
     let recorder = open_recorder(&path, &lines, arguments.append, now).map_err(|error| error.to_string())?;
@@ -117,6 +107,19 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
     };
     recording.run(&mut kept, arguments, &stop, voice)?;
     Ok(recording.end(&mut kept, voice))
+}
+
+/// The file that is recorded into: the one that is named, or one in the directory that is.
+fn file_for(out: &Path, opened: &[Opened], names: &[String], now: Time) -> PathBuf {
+    if !out.is_dir() {
+        return out.to_owned();
+    }
+    // A single line without a name is named after its source.
+    let called = opened.iter().zip(names).map(|(opened, name)| match name.is_empty() {
+        true => opened.name.as_str(),
+        false => name.as_str(),
+    });
+    names::in_directory(out, called, now)
 }
 
 fn open_recorder(path: &Path, lines: &[RecordedLine], append: bool, now: Time) -> Result<Recorder, RecordError> {
