@@ -143,8 +143,8 @@ impl Pieces for Tally {
         Tally::new(self.outputs.piece())
     }
 
-    fn join(&mut self, piece: Tally) -> Result<(), OutputError> {
-        self.seen.join(piece.seen);
-        self.outputs.join(piece.outputs)
+    fn join(&mut self, piece: &mut Tally) -> Result<(), OutputError> {
+        self.seen.join(std::mem::take(&mut piece.seen));
+        self.outputs.join(&mut piece.outputs)
     }
 }

@@ -10,8 +10,8 @@
 
 use std::collections::VecDeque;
 use std::ops::Range;
-use std::sync::Arc;
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::mpsc::{Receiver, Sender, SyncSender, channel, sync_channel};
+use std::sync::{Arc, Mutex};
 use std::thread;
 
 use usus::{Chunk, Decoder, Fault, LineId, Loss, Plan, Record, Sink, Time};
@@ -27,12 +27,13 @@ pub trait Pieces: Sink<Error: Send> {
     /// A piece that knows what this sink was told about lines, and holds nothing yet.
     fn piece(&self) -> Self::Piece;
 
-    /// Puts a piece behind what is there, as if its events had come to this sink.
+    /// Puts what a piece holds behind what is there, as if its events had come to this sink. The piece is as new then: it is filled again,
+    /// unless there are other lines by then.
     ///
     /// # Errors
     ///
     /// Whatever the sink cannot do.
-    fn join(&mut self, piece: Self::Piece) -> Result<(), Self::Error>;
+    fn join(&mut self, piece: &mut Self::Piece) -> Result<(), Self::Error>;
 }
 
 /// How a source is cut in pieces.
@@ -42,21 +43,23 @@ pub struct PieceOptions {
     pub jobs: usize,
     /// How many bytes make a piece, at least.
     pub size: usize,
-    /// How many bytes before its piece a worker begins, at least.
+    /// How many bytes before its piece a worker begins, at least. Doubled whenever a piece does not join: its frames may be large.
     pub before: usize,
 }
 
 impl PieceOptions {
     /// Pieces of a size that costs little memory and little time, for so many workers.
     pub fn jobs(jobs: usize) -> PieceOptions {
-        PieceOptions { jobs, size: 4 << 20, before: 16 << 10 }
+        PieceOptions { jobs, size: 512 << 10, before: 8 << 10 }
     }
 }
 
 /// What keeps a batch of very small chunks small.
 const MOST_EVENTS: usize = 32 << 10;
+/// How many pieces are given out ahead for each worker: a thread that has been waiting is not at work at once.
+const AHEAD: usize = 4;
 /// So many pieces that do not join, more than half of all, and the rest is decoded on one core.
-const MOST_AGAIN: u64 = 8;
+const MOST_AGAIN: u64 = 32;
 
 /// Does what [`pump`](crate::pump) does, on several cores. The decoder has to be new; with one job, a source of
 /// no more than one piece, or pieces that do not join, it is the same.
@@ -77,20 +80,19 @@ pub fn pump_pieces<S: Pieces>(
     if options.jobs > 1 && is_large && decoder.lines().len() == 0 {
         let plan = decoder.plan().clone();
         let at_end = thread::scope(|scope| {
-            let workers = (0..options.jobs).map(|_| {
-                let (give, jobs) = sync_channel::<Job<S::Piece>>(2);
-                let (results, take) = sync_channel(2);
-                let plan = plan.clone();
-                scope.spawn(move || jobs.iter().try_for_each(|job| results.send(work(&plan, job))));
-                Worker { give, take }
-            });
-            let workers = workers.collect();
-            Pieced { decoder, sink, workers, in_flight: VecDeque::new(), next: 0, spent: Vec::new() }.run(
-                source,
-                options,
-                &mut pumped,
-                go_on,
-            )
+            let (jobs, waiting) = channel();
+            let waiting = Arc::new(Mutex::new(waiting));
+            for _ in 0..options.jobs {
+                let (plan, waiting) = (plan.clone(), Arc::clone(&waiting));
+                scope.spawn(move || {
+                    while let Some(job) = next_job(&waiting) {
+                        work(&plan, job);
+                    }
+                });
+            }
+            let pieced =
+                Pieced { decoder, sink, jobs, in_flight: VecDeque::new(), emptied: Vec::new(), spent: Vec::new() };
+            pieced.run(source, options, &mut pumped, go_on)
         })?;
         if at_end {
             decoder.finish().drain(sink).map_err(PumpError::Sink)?;
@@ -107,8 +109,18 @@ struct Batch {
     events: Vec<Kept>,
     bytes: Vec<u8>,
     faults: Vec<Fault>,
-    /// Where the worker of the next batch begins: the event, and the lines that there are, with the offsets of their next bytes.
-    scouting: Option<(usize, Vec<(String, u64)>)>,
+    /// Where the worker of the next batch begins.
+    run_up: RunUp,
+}
+
+/// A place in a batch a little before its end.
+#[derive(Default)]
+struct RunUp {
+    event: usize,
+    /// How many bytes of its chunk come before.
+    skipped: usize,
+    /// The lines that there are, with the offsets of their next bytes.
+    lines: Vec<(String, u64)>,
 }
 
 enum Kept {
@@ -118,8 +130,14 @@ enum Kept {
 }
 
 impl Batch {
-    /// Feeds what was kept from an event on.
-    fn play<S: Sink>(&self, from: usize, decoder: &mut Decoder, sink: &mut S) -> Result<(), S::Error> {
+    /// Feeds what was kept from an event on, less the first bytes of its chunk.
+    fn play<S: Sink>(
+        &self,
+        from: usize,
+        mut skipped: usize,
+        decoder: &mut Decoder,
+        sink: &mut S,
+    ) -> Result<(), S::Error> {
         let mut lines: Vec<LineId> = decoder.lines().collect();
         let mut feeding = Feeding::default();
         for event in &self.events[from..] {
@@ -127,7 +145,16 @@ impl Batch {
                 // That the format speaks of the line was seen when it was kept.
                 Kept::Line { name, start } => lines.extend(decoder.line(name, *start)),
                 Kept::Chunk { line, time, bytes, faults } => {
-                    let (bytes, faults) = (&self.bytes[bytes.clone()], &self.faults[faults.clone()]);
+                    let (bytes, faults) = (&self.bytes[bytes.start + skipped..bytes.end], &self.faults[faults.clone()]);
+                    let behind: Vec<Fault>;
+                    let faults = match std::mem::take(&mut skipped) {
+                        0 => faults,
+                        skipped => {
+                            let behind_it = faults.iter().filter(|fault| fault.at >= skipped);
+                            behind = behind_it.map(|fault| Fault { at: fault.at - skipped, ..*fault }).collect();
+                            &behind
+                        }
+                    };
                     feeding.feed(decoder, Chunk { line: lines[*line], time: *time, bytes, faults }, sink)?;
                 }
                 Kept::Loss { line, why, time } => {
@@ -138,12 +165,33 @@ impl Batch {
         }
         feeding.drain(decoder, sink)
     }
+
+    /// The place at least so many bytes before the end, if there are as many, and the lines there. `lines` are those at the end.
+    fn run_up(&self, before: usize, lines: &[(String, u64)]) -> RunUp {
+        let mut place = RunUp { event: self.events.len(), skipped: 0, lines: lines.to_vec() };
+        let mut left = before;
+        while left > 0 && place.event > 0 {
+            place.event -= 1;
+            match &self.events[place.event] {
+                Kept::Line { .. } => drop(place.lines.pop()),
+                Kept::Chunk { line, bytes, .. } => {
+                    let taken = bytes.len().min(left);
+                    left -= taken;
+                    place.skipped = bytes.len() - taken;
+                    place.lines[*line].1 -= taken as u64;
+                }
+                Kept::Loss { .. } => {}
+            }
+        }
+        place
+    }
 }
 
-struct Job<P> {
+struct Job<P: Sink> {
     before: Option<Arc<Batch>>,
     batch: Arc<Batch>,
     piece: P,
+    result: SyncSender<Done<P>>,
 }
 
 struct Done<P: Sink> {
@@ -152,26 +200,33 @@ struct Done<P: Sink> {
     result: Result<(), P::Error>,
 }
 
-/// Decodes a batch.
-fn work<P: Sink>(plan: &Plan, mut job: Job<P>) -> Done<P> {
-    let mut decoder = Decoder::new(plan);
-    if let Some(before) = &job.before {
-        if let Some((from, lines)) = &before.scouting {
-            for (name, offset) in lines {
-                decoder.line_amid(name, *offset);
-            }
-            let Ok(()) = before.play(*from, &mut decoder, &mut |_: &Record<'_>| {});
-        }
-        decoder.begin_part();
-    }
-    let result = job.batch.play(0, &mut decoder, &mut job.piece);
-    Done { decoder, piece: job.piece, result }
+/// Waits for a job. Nothing if there will be none, or another worker has panicked.
+fn next_job<P: Sink>(waiting: &Mutex<Receiver<Job<P>>>) -> Option<Job<P>> {
+    waiting.lock().ok()?.recv().ok()
 }
 
-/// The ends of a worker.
-struct Worker<P: Sink> {
-    give: SyncSender<Job<P>>,
-    take: Receiver<Done<P>>,
+/// Decodes a batch.
+fn work<P: Sink>(plan: &Plan, mut job: Job<P>) {
+    let mut decoder = Decoder::new(plan);
+    if let Some(before) = &job.before {
+        let RunUp { event, skipped, lines } = &before.run_up;
+        for (name, offset) in lines {
+            decoder.line_amid(name, *offset);
+        }
+        let Ok(()) = before.play(*event, *skipped, &mut decoder, &mut |_: &Record<'_>| {});
+        decoder.begin_part();
+    }
+    let result = job.batch.play(0, 0, &mut decoder, &mut job.piece);
+    // Nobody takes it if what came before could not be joined.
+    let _ = job.result.send(Done { decoder, piece: job.piece, result });
+}
+
+/// A batch that a worker has, or will have.
+struct InFlight<P: Sink> {
+    batch: Arc<Batch>,
+    /// How many lines its piece knows.
+    lines: usize,
+    done: Receiver<Done<P>>,
 }
 
 /// A pump at work on several cores.
@@ -179,10 +234,11 @@ struct Pieced<'a, S: Pieces> {
     /// The decoder of all that is joined.
     decoder: &'a mut Decoder,
     sink: &'a mut S,
-    /// Each gets its share in turn, so that their results come in turn.
-    workers: Vec<Worker<S::Piece>>,
-    in_flight: VecDeque<(usize, Arc<Batch>)>,
-    next: usize,
+    /// Whoever is free takes the next.
+    jobs: Sender<Job<S::Piece>>,
+    in_flight: VecDeque<InFlight<S::Piece>>,
+    /// Pieces that were joined, and how many lines they know.
+    emptied: Vec<(usize, S::Piece)>,
     /// Batches that are done with, or will be when the worker of the next one has begun.
     spent: Vec<Arc<Batch>>,
 }
@@ -192,23 +248,28 @@ impl<S: Pieces> Pieced<'_, S> {
     fn run(
         mut self,
         source: &mut dyn Source,
-        options: PieceOptions,
+        mut options: PieceOptions,
         pumped: &mut Pumped,
         go_on: &mut dyn FnMut(Progress) -> bool,
     ) -> Result<bool, PumpError<S::Error>> {
         // It only numbers the lines as the decoders of the batches will.
         let mut roster = Decoder::new(self.decoder.plan());
         let mut offsets = Vec::new();
-        let mut before = None;
+        let (mut before, mut again) = (None, pumped.again);
         loop {
             let mut batch = self.empty_batch();
             let more = fill(&mut batch, source, &mut roster, self.sink, options, pumped, &mut offsets, go_on);
+            batch.run_up = batch.run_up(options.before, &offsets);
             // Also what came before an error of the source.
             let batch = Arc::new(batch);
-            self.give(before.replace(Arc::clone(&batch)), batch);
-            // One more than there are workers, so that none waits while a piece is joined.
-            while self.in_flight.len() > options.jobs {
+            self.give(before.replace(Arc::clone(&batch)), batch, offsets.len());
+            // More than there are workers, so that none waits while a piece is joined.
+            while self.in_flight.len() > AHEAD * options.jobs {
                 self.take(pumped)?;
+            }
+            if pumped.again > again {
+                again = pumped.again;
+                options.before = (2 * options.before).min(options.size / 2).max(options.before);
             }
             let more = match more {
                 Ok(more) => more,
@@ -236,17 +297,17 @@ impl<S: Pieces> Pieced<'_, S> {
         batch.events.clear();
         batch.bytes.clear();
         batch.faults.clear();
-        batch.scouting = None;
         batch
     }
 
-    fn give(&mut self, before: Option<Arc<Batch>>, batch: Arc<Batch>) {
-        let worker = self.next % self.workers.len();
-        self.next += 1;
-        let job = Job { before, batch: Arc::clone(&batch), piece: self.sink.piece() };
-        // A worker is gone only if it has panicked, which is passed on when it is waited for.
-        if self.workers[worker].give.send(job).is_ok() {
-            self.in_flight.push_back((worker, batch));
+    fn give(&mut self, before: Option<Arc<Batch>>, batch: Arc<Batch>, lines: usize) {
+        self.emptied.retain(|(known, _)| *known == lines);
+        let piece = self.emptied.pop().map_or_else(|| self.sink.piece(), |(_, piece)| piece);
+        let (result, done) = sync_channel(1);
+        let job = Job { before, batch: Arc::clone(&batch), piece, result };
+        // Workers are gone only if one has panicked, which is passed on when they are waited for.
+        if self.jobs.send(job).is_ok() {
+            self.in_flight.push_back(InFlight { batch, lines, done });
         }
     }
 
@@ -259,16 +320,17 @@ impl<S: Pieces> Pieced<'_, S> {
 
     /// Takes the next piece, and joins it or decodes it again.
     fn take(&mut self, pumped: &mut Pumped) -> Result<(), PumpError<S::Error>> {
-        let Some((worker, batch)) = self.in_flight.pop_front() else { return Ok(()) };
-        let Ok(mut done) = self.workers[worker].take.recv() else { return Ok(()) };
+        let Some(InFlight { batch, lines, done }) = self.in_flight.pop_front() else { return Ok(()) };
+        let Ok(mut done) = done.recv() else { return Ok(()) };
         let first = pumped.pieces == 0;
         pumped.pieces += 1;
         if first || done.decoder.follow(self.decoder) {
             *self.decoder = done.decoder;
-            self.sink.join(done.piece).and(done.result).map_err(PumpError::Sink)?;
+            self.sink.join(&mut done.piece).and(done.result).map_err(PumpError::Sink)?;
+            self.emptied.push((lines, done.piece));
         } else {
             pumped.again += 1;
-            batch.play(0, self.decoder, self.sink).map_err(PumpError::Sink)?;
+            batch.play(0, 0, self.decoder, self.sink).map_err(PumpError::Sink)?;
         }
         self.spent.push(batch);
         Ok(())
@@ -288,15 +350,8 @@ fn fill<S: Sink>(
     go_on: &mut dyn FnMut(Progress) -> bool,
 ) -> Result<bool, PumpError<S::Error>> {
     batch.bytes.reserve(options.size);
-    let mut largest = 0;
     loop {
-        let (bytes, events) = (batch.bytes.len(), batch.events.len());
-        let is_full = bytes >= options.size || events >= MOST_EVENTS;
-        let is_near = bytes + largest + options.before >= options.size || events + MOST_EVENTS / 8 >= MOST_EVENTS;
-        if batch.scouting.is_none() && (is_near || is_full) {
-            batch.scouting = Some((events, offsets.clone()));
-        }
-        if is_full {
+        if batch.bytes.len() >= options.size || batch.events.len() >= MOST_EVENTS {
             return Ok(true);
         }
         if !go_on(Progress { bytes: pumped.bytes, gone: false }) {
@@ -314,7 +369,6 @@ fn fill<S: Sink>(
             Some(SourceEvent::Chunk { line, time, bytes, faults }) => {
                 let Some((_, offset)) = offsets.get_mut(line) else { continue };
                 *offset += bytes.len() as u64;
-                largest = largest.max(bytes.len());
                 pumped.count(bytes.len(), time);
                 let (from, first_fault) = (batch.bytes.len(), batch.faults.len());
                 batch.bytes.extend_from_slice(bytes);

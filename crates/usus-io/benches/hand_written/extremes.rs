@@ -32,8 +32,8 @@ impl Pieces for Adding {
         Adding::default()
     }
 
-    fn join(&mut self, piece: Adding) -> Result<(), Infallible> {
-        self.0 = self.0.wrapping_add(piece.0);
+    fn join(&mut self, piece: &mut Adding) -> Result<(), Infallible> {
+        self.0 = self.0.wrapping_add(std::mem::take(&mut piece.0));
         Ok(())
     }
 }

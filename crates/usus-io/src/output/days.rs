@@ -209,9 +209,13 @@ impl Pieces for Outputs {
         }
     }
 
-    fn join(&mut self, piece: Outputs) -> Result<(), OutputError> {
-        for (day, files) in &piece.days {
+    fn join(&mut self, piece: &mut Outputs) -> Result<(), OutputError> {
+        for (day, files) in &mut piece.days {
             self.at(Some(Time::from_nanoseconds(day.saturating_mul(DAY))))?.join(files)?;
+        }
+        if piece.opening.is_some() {
+            // Where the days are divided, a piece begins with none.
+            piece.days.clear();
         }
         Ok(())
     }

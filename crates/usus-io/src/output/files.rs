@@ -140,15 +140,15 @@ impl Files {
         records.and(rejects)
     }
 
-    /// Puts the rows of a piece behind those that are here.
-    pub(super) fn join(&mut self, piece: &Files) -> Result<(), OutputError> {
-        match (&mut self.records, &piece.records) {
+    /// Puts the rows of a piece behind those that are here, and leaves it empty.
+    pub(super) fn join(&mut self, piece: &mut Files) -> Result<(), OutputError> {
+        match (&mut self.records, &mut piece.records) {
             (Records::Tables(tables), Records::Tables(piece)) => tables.join(piece)?,
             (Records::Json(json), Records::Json(piece)) => json.join(piece)?,
             // A piece is made by what it is joined to.
             _ => {}
         }
-        match (&mut self.rejects, &piece.rejects) {
+        match (&mut self.rejects, &mut piece.rejects) {
             (Some(rejects), Some(piece)) => rejects.join(piece),
             _ => Ok(()),
         }

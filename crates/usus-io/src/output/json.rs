@@ -95,8 +95,8 @@ impl JsonLines {
         JsonLines { writer: RowWriter::piece(), options: self.options, origin, kinds }
     }
 
-    pub(super) fn join(&mut self, piece: &JsonLines) -> Result<(), OutputError> {
-        self.writer.join(&piece.writer)
+    pub(super) fn join(&mut self, piece: &mut JsonLines) -> Result<(), OutputError> {
+        self.writer.join(&mut piece.writer)
     }
 
     pub(super) fn begin_source(&mut self, name: &str) {

@@ -39,8 +39,8 @@ impl RejectFile {
         RejectFile { writer: RowWriter::piece(), origin: self.origin.clone() }
     }
 
-    pub(super) fn join(&mut self, piece: &RejectFile) -> Result<(), OutputError> {
-        self.writer.join(&piece.writer)
+    pub(super) fn join(&mut self, piece: &mut RejectFile) -> Result<(), OutputError> {
+        self.writer.join(&mut piece.writer)
     }
 
     pub(super) fn begin_source(&mut self, name: &str) {

@@ -121,10 +121,10 @@ impl Tables {
         Tables::of(Place::Piece, self.options, self.schema.clone(), self.origin.clone(), false)
     }
 
-    /// Puts the rows of a piece behind those that are here.
-    pub(super) fn join(&mut self, piece: &Tables) -> Result<(), OutputError> {
-        for (index, kind) in piece.kinds.iter().enumerate() {
-            if let Some(rows) = &kind.records {
+    /// Puts the rows of a piece behind those that are here, and leaves it empty.
+    pub(super) fn join(&mut self, piece: &mut Tables) -> Result<(), OutputError> {
+        for (index, kind) in piece.kinds.iter_mut().enumerate() {
+            if let Some(rows) = &mut kind.records {
                 let mut writer = match self.kinds[index].records.take() {
                     Some(writer) => writer,
                     None => self.begin_records(index)?,
@@ -133,7 +133,7 @@ impl Tables {
                 self.kinds[index].records = Some(writer);
                 result?;
             }
-            for (place, rows) in kind.groups.iter().enumerate() {
+            for (place, rows) in kind.groups.iter_mut().enumerate() {
                 let Some(rows) = rows else { continue };
                 let mut writer = match self.kinds[index].groups[place].take() {
                     Some(writer) => writer,

@@ -58,15 +58,17 @@ impl RowWriter {
         RowWriter { target: Target::Piece, path: PathBuf::new(), buffer: Vec::new(), rows: 0 }
     }
 
-    /// Writes the rows of a piece behind those that are here.
-    pub(super) fn join(&mut self, piece: &RowWriter) -> Result<(), OutputError> {
-        self.rows += piece.rows;
-        if self.buffer.len() + piece.buffer.len() < BUFFER {
+    /// Writes the rows of a piece behind those that are here, and leaves it empty.
+    pub(super) fn join(&mut self, piece: &mut RowWriter) -> Result<(), OutputError> {
+        self.rows += std::mem::take(&mut piece.rows);
+        let result = if self.buffer.len() + piece.buffer.len() < BUFFER {
             self.buffer.extend_from_slice(&piece.buffer);
-            return Ok(());
-        }
-        self.flush()?;
-        self.write(&piece.buffer)
+            Ok(())
+        } else {
+            self.flush().and_then(|()| self.write(&piece.buffer))
+        };
+        piece.buffer.clear();
+        result
     }
 
     /// Ends a row that was appended to the buffer.

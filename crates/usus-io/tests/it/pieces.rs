@@ -111,8 +111,8 @@ impl Pieces for Told {
         Told { names: self.names.clone(), ..Told::default() }
     }
 
-    fn join(&mut self, piece: Told) -> Result<(), String> {
-        for event in piece.events {
+    fn join(&mut self, piece: &mut Told) -> Result<(), String> {
+        for event in std::mem::take(&mut piece.events) {
             if self.full_after == Some(self.events.len()) {
                 return Err("full".to_owned());
             }
