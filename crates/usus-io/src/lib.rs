@@ -28,9 +28,7 @@ mod serve;
 mod source;
 
 pub use listen::{LineEvent, LineEvents, Stop, listen};
-pub use output::{
-    Destination, JsonLines, OutputError, Outputs, RejectFile, TableOptions, Tables, escape_json, received_text,
-};
+pub use output::{Destination, JsonLines, OutputError, Outputs, RejectFile, TableOptions, Tables, received_text};
 pub use pieces::{PieceOptions, Pieces, pump_pieces};
 pub use port::{
     Adapter, ControlLine, Counters, Holder, LinuxSystem, Owner, Permission, Port, PortError, PortInfo, PortOptions,

@@ -79,6 +79,7 @@ mod plan;
 mod problem;
 mod read;
 mod record;
+mod room;
 mod schema;
 mod sink;
 /// What a stream looks like before anything of it is understood.
@@ -101,6 +102,7 @@ pub use owned::{OwnedRecord, OwnedValue};
 pub use plan::{LayoutRow, Plan, UnknownName, Wants};
 pub use problem::{Problem, ProblemKind, Problems};
 pub use record::{Cell, Item, Items, Record};
+pub use room::Room;
 pub use schema::{FieldSchema, KindSchema, Schema};
 pub use sink::Sink;
 pub use time::{Span, Time};

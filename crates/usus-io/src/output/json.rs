@@ -10,7 +10,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use usus::{Cell, Decimal, FieldSchema, Plan, Quality, Reading, Record, Value, Visit, Written};
+use usus::{Cell, FieldSchema, Plan, Quality, Reading, Record, Room, Value, Visit, Written};
 
 use super::writer::RowWriter;
 use super::{Origin, OutputError, TableOptions, all, received_text};
@@ -48,14 +48,9 @@ impl Key {
         Key { text, block, items: field.items.iter().map(Key::of).collect() }
     }
 
-    #[inline]
-    fn append_to(&self, out: &mut Vec<u8>) {
-        if self.text.len() > KEY {
-            return out.extend_from_slice(&self.text);
-        }
-        let end = out.len() + self.text.len();
-        out.extend_from_slice(&self.block);
-        out.truncate(end);
+    #[inline(always)]
+    fn put(&self, room: &mut Room<'_>) {
+        if self.text.len() <= KEY { room.block(&self.block, self.text.len()) } else { room.text(&self.text) }
     }
 }
 
@@ -108,40 +103,42 @@ impl JsonLines {
     }
 
     pub(super) fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
-        let out = &mut self.writer.buffer;
+        let (options, origin) = (self.options, &self.origin);
         let kind = &self.kinds[record.kind_index()];
-        out.extend_from_slice(&kind.begin);
-        if let Some(time) = record.received() {
-            out.extend_from_slice(b",\"received\":\"");
-            out.extend_from_slice(received_text(time, 9).as_bytes());
-            out.push(b'"');
-        }
-        if self.options.source || self.options.origin {
-            out.extend_from_slice(b",\"source\":");
-            escape_json(&self.origin.source, out);
-        }
-        if self.options.line || self.options.origin {
-            out.extend_from_slice(b",\"line\":");
-            escape_json(self.origin.line(record.line().index()), out);
-        }
-        out.extend_from_slice(b",\"ranges\":[");
-        for (index, (offset, length)) in record.ranges().enumerate() {
-            out.extend_from_slice(if index == 0 { b"[" } else { b",[" });
-            out.extend_from_slice(itoa::Buffer::new().format(offset).as_bytes());
-            out.push(b',');
-            out.extend_from_slice(itoa::Buffer::new().format(length).as_bytes());
-            out.push(b']');
-        }
-        out.extend_from_slice(b"],\"fields\":{");
-        let mut object = Object { out, keys: &kind.keys, next: 0, any_quality: false };
-        record.visit(&mut object);
-        let any_quality = object.any_quality;
-        end(b'}', out);
-        if any_quality {
-            qualities(record, out);
-        }
-        out.extend_from_slice(b"}\n");
-        self.writer.end_row()
+        self.writer.row(|room| {
+            room.text(&kind.begin);
+            if let Some(time) = record.received() {
+                room.text(b",\"received\":\"");
+                room.text(received_text(time, 9).as_bytes());
+                room.byte(b'"');
+            }
+            if options.source || options.origin {
+                room.text(b",\"source\":");
+                put_string(&origin.source, room);
+            }
+            if options.line || options.origin {
+                room.text(b",\"line\":");
+                put_string(origin.line(record.line().index()), room);
+            }
+            room.text(b",\"ranges\":[");
+            for (offset, length) in record.ranges() {
+                room.byte(b'[');
+                room.whole(offset, b',');
+                room.whole(length, b']');
+                room.byte(b',');
+            }
+            room.take_back(b',');
+            room.text(b"],\"fields\":{");
+            let mut object = Object { room, keys: &kind.keys, next: 0, any_quality: false };
+            record.visit(&mut object);
+            let any_quality = object.any_quality;
+            room.take_back(b',');
+            room.byte(b'}');
+            if any_quality {
+                put_qualities(record, room);
+            }
+            room.text(b"}\n");
+        })
     }
 
     pub(super) fn finish(&mut self) -> Result<(), OutputError> {
@@ -154,91 +151,75 @@ impl JsonLines {
 }
 
 /// The members of an object, each with a comma behind it.
-struct Object<'o> {
-    out: &'o mut Vec<u8>,
+struct Object<'o, 'r> {
+    room: &'o mut Room<'r>,
     keys: &'o [Key],
     next: usize,
     any_quality: bool,
 }
 
-impl Object<'_> {
-    #[inline]
+impl Object<'_, '_> {
+    #[inline(always)]
     fn key(&mut self) {
-        self.keys[self.next].append_to(self.out);
+        if let Some(key) = self.keys.get(self.next) {
+            key.put(self.room);
+        }
         self.next += 1;
     }
 }
 
-impl Visit for Object<'_> {
+impl Visit for Object<'_, '_> {
     // The form in which numbers are shown is the one that JSON asks for.
     const WRITTEN: bool = true;
 
     #[inline]
     fn written(&mut self, _schema: &FieldSchema, number: Written<'_>) {
         self.key();
-        number.append_to(b',', self.out);
+        self.room.written(&number, b',');
     }
 
     #[inline]
     fn number(&mut self, _schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
         self.key();
-        Decimal::append_number(coefficient, places, b',', self.out);
+        self.room.number(coefficient, places, b',');
         self.any_quality |= quality != Quality::Good;
     }
 
     #[inline]
     fn reading(&mut self, _schema: &FieldSchema, reading: Reading<'_>) {
         self.key();
-        value(reading.value, self.out);
-        self.out.push(b',');
+        put_value(reading.value, self.room);
+        self.room.byte(b',');
         self.any_quality |= reading.quality != Quality::Good;
     }
 
     fn group(&mut self, _schema: &FieldSchema, items: usus::Items<'_>) {
         self.key();
-        self.out.push(b'[');
+        let keys = self.keys.get(self.next - 1).map_or(&[][..], |key| &key.items);
+        self.room.byte(b'[');
         for item in items {
-            self.out.push(b'{');
-            let keys = &self.keys[self.next - 1].items;
-            let mut object = Object { out: &mut *self.out, keys, next: 0, any_quality: false };
+            self.room.byte(b'{');
+            let mut object = Object { room: &mut *self.room, keys, next: 0, any_quality: false };
             item.visit(&mut object);
             self.any_quality |= object.any_quality;
-            end(b'}', self.out);
-            self.out.push(b',');
+            self.room.take_back(b',');
+            self.room.text(b"},");
         }
-        end(b']', self.out);
-        self.out.push(b',');
+        self.room.take_back(b',');
+        self.room.text(b"],");
     }
-}
-
-/// Every member wrote a comma behind it: the last one becomes the end.
-fn end(bracket: u8, out: &mut Vec<u8>) {
-    match out.last_mut() {
-        Some(last) if *last == b',' => *last = bracket,
-        _ => out.push(bracket),
-    }
-}
-
-fn key(index: usize, name: &str, out: &mut Vec<u8>) {
-    if index > 0 {
-        out.push(b',');
-    }
-    out.push(b'"');
-    out.extend_from_slice(name.as_bytes());
-    out.extend_from_slice(b"\":");
 }
 
 /// The qualities of a record by field; those in a group by field and item: `"peaks[2].force"`.
-fn qualities(record: &Record<'_>, out: &mut Vec<u8>) {
-    out.extend_from_slice(b",\"quality\":{");
-    let mut count = 0;
+fn put_qualities(record: &Record<'_>, room: &mut Room<'_>) {
+    room.text(b",\"quality\":{");
     let mut tell = |name: String, quality: Quality| {
         if quality != Quality::Good {
-            key(count, &name, out);
-            out.push(b'"');
-            out.extend_from_slice(quality.word().as_bytes());
-            out.push(b'"');
-            count += 1;
+            room.byte(b'"');
+            room.text(name.as_bytes());
+            room.text(b"\":\"");
+            room.text(quality.word().as_bytes());
+            room.text(b"\",");
         }
     };
     for (schema, cell) in record.fields() {
@@ -254,39 +235,53 @@ fn qualities(record: &Record<'_>, out: &mut Vec<u8>) {
             _ => {}
         }
     }
-    out.push(b'}');
+    room.take_back(b',');
+    room.byte(b'}');
 }
 
 fn item_path(group: &FieldSchema, number: usize, field: &FieldSchema) -> String {
     format!("{}[{}].{}", group.name, number + 1, field.name)
 }
 
-fn value(value: Value<'_>, out: &mut Vec<u8>) {
+#[inline]
+fn put_value(value: Value<'_>, room: &mut Room<'_>) {
     match value {
-        Value::Absent(_) => out.extend_from_slice(b"null"),
-        Value::F32(number) if !number.is_finite() => out.extend_from_slice(b"null"),
-        Value::F64(number) if !number.is_finite() => out.extend_from_slice(b"null"),
-        Value::Decimal(_) | Value::F32(_) | Value::F64(_) | Value::Bool(_) => value.append_to(out),
-        Value::Text(text) if is_bare(text.bytes()) => bare(text.bytes(), out),
-        Value::Text(text) => match text.to_str() {
-            Some(text) => escape_json(text, out),
-            None => escape_json(&text.to_string(), out),
-        },
-        Value::Code { name, .. } => escape_json(name, out),
-        // Digits and punctuation only: nothing to escape.
-        Value::Bytes(_) | Value::Date(_) | Value::Clock(_) => {
-            out.push(b'"');
-            value.append_to(out);
-            out.push(b'"');
+        Value::Absent(_) => room.block(b"null", 4),
+        Value::Bool(true) => room.block(b"true", 4),
+        Value::Bool(false) => room.block(b"false", 5),
+        Value::Text(text) if is_bare(text.bytes()) => put_bare(text.bytes(), room),
+        Value::Code { name, .. } => put_string(name, room),
+        Value::Clock(clock) => {
+            room.byte(b'"');
+            room.clock(clock);
+            room.byte(b'"');
         }
-        other => escape_json(&other.to_string(), out),
+        other => put_other(other, room),
     }
 }
 
-fn bare(text: &[u8], out: &mut Vec<u8>) {
-    out.push(b'"');
-    out.extend_from_slice(text);
-    out.push(b'"');
+/// What does not come often.
+#[inline(never)]
+fn put_other(value: Value<'_>, room: &mut Room<'_>) {
+    match value {
+        Value::F32(number) if !number.is_finite() => room.text(b"null"),
+        Value::F64(number) if !number.is_finite() => room.text(b"null"),
+        Value::Decimal(_) | Value::F32(_) | Value::F64(_) => room.value(value),
+        // Digits and punctuation only: nothing to escape.
+        Value::Bytes(_) | Value::Date(_) => {
+            room.byte(b'"');
+            room.value(value);
+            room.byte(b'"');
+        }
+        other => put_string(&other.to_string(), room),
+    }
+}
+
+#[inline(always)]
+fn put_bare(text: &[u8], room: &mut Room<'_>) {
+    room.byte(b'"');
+    room.text(text);
+    room.byte(b'"');
 }
 
 /// Whether a text is ASCII in which nothing is to be escaped. Nearly every text is; it is told eight characters at a time.
@@ -295,29 +290,32 @@ fn is_bare(text: &[u8]) -> bool {
     all(text, |byte| matches!(byte, b' '..=b'~') && !matches!(byte, b'"' | b'\\'))
 }
 
-/// Appends a text as a JSON string.
-pub fn escape_json(text: &str, out: &mut Vec<u8>) {
-    if is_bare(text.as_bytes()) {
-        return bare(text.as_bytes(), out);
-    }
-    out.push(b'"');
+/// Puts a text as a JSON string.
+#[inline]
+pub(super) fn put_string(text: &str, room: &mut Room<'_>) {
+    if is_bare(text.as_bytes()) { put_bare(text.as_bytes(), room) } else { put_escaped(text, room) }
+}
+
+#[cold]
+fn put_escaped(text: &str, room: &mut Room<'_>) {
+    room.byte(b'"');
     let bytes = text.as_bytes();
     let mut from = 0;
     for (index, &byte) in bytes.iter().enumerate() {
         if byte >= b' ' && byte != b'"' && byte != b'\\' && byte != 0x7F {
             continue;
         }
-        out.extend_from_slice(&bytes[from..index]);
+        room.text(&bytes[from..index]);
         from = index + 1;
         match byte {
-            b'"' => out.extend_from_slice(b"\\\""),
-            b'\\' => out.extend_from_slice(b"\\\\"),
-            b'\n' => out.extend_from_slice(b"\\n"),
-            b'\r' => out.extend_from_slice(b"\\r"),
-            b'\t' => out.extend_from_slice(b"\\t"),
-            _ => out.extend_from_slice(format!("\\u{byte:04x}").as_bytes()),
+            b'"' => room.text(b"\\\""),
+            b'\\' => room.text(b"\\\\"),
+            b'\n' => room.text(b"\\n"),
+            b'\r' => room.text(b"\\r"),
+            b'\t' => room.text(b"\\t"),
+            _ => room.text(format!("\\u{byte:04x}").as_bytes()),
         }
     }
-    out.extend_from_slice(&bytes[from..]);
-    out.push(b'"');
+    room.text(&bytes[from..]);
+    room.byte(b'"');
 }

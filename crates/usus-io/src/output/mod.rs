@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use usus::Time;
 
 pub use days::Outputs;
-pub use json::{JsonLines, escape_json};
+pub use json::JsonLines;
 pub use rejects::RejectFile;
 pub use tables::{TableOptions, Tables};
 

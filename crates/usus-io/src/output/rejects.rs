@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use usus::{Reject, Value};
 
-use super::json::escape_json;
+use super::json::put_string;
 use super::writer::RowWriter;
 use super::{Origin, OutputError, received_text};
 
@@ -52,25 +52,28 @@ impl RejectFile {
     }
 
     pub(super) fn write(&mut self, reject: &Reject<'_>, class: &str) -> Result<(), OutputError> {
-        let out = &mut self.writer.buffer;
-        out.extend_from_slice(format!("{{\"class\":\"{class}\",\"source\":").as_bytes());
-        escape_json(&self.origin.source, out);
-        out.extend_from_slice(b",\"line\":");
-        escape_json(self.origin.line(reject.line.index()), out);
-        if let Some((first, _)) = reject.times {
-            out.extend_from_slice(format!(",\"received\":\"{}\"", received_text(first, 9)).as_bytes());
-        }
-        let (offset, length) = (reject.offset, reject.bytes.len());
-        out.extend_from_slice(format!(",\"offset\":{offset},\"length\":{length},\"reason\":").as_bytes());
-        escape_json(reject.reason.word(), out);
-        out.extend_from_slice(b",\"detail\":");
-        escape_json(&reject.reason.describe(reject.plan).to_string(), out);
-        out.extend_from_slice(format!(",\"candidates\":{},\"hex\":\"", reject.candidates).as_bytes());
-        Value::Bytes(reject.bytes).append_to(out);
-        out.extend_from_slice(b"\",\"text\":");
-        escape_json(&reject.bytes.escape_ascii().to_string(), out);
-        out.extend_from_slice(b"}\n");
-        self.writer.end_row()
+        let (source, line) = (&self.origin.source, self.origin.line(reject.line.index()));
+        let detail = reject.reason.describe(reject.plan).to_string();
+        let text = reject.bytes.escape_ascii().to_string();
+        self.writer.row(|room| {
+            room.text(format!("{{\"class\":\"{class}\",\"source\":").as_bytes());
+            put_string(source, room);
+            room.text(b",\"line\":");
+            put_string(line, room);
+            if let Some((first, _)) = reject.times {
+                room.text(format!(",\"received\":\"{}\"", received_text(first, 9)).as_bytes());
+            }
+            let (offset, length) = (reject.offset, reject.bytes.len());
+            room.text(format!(",\"offset\":{offset},\"length\":{length},\"reason\":").as_bytes());
+            put_string(reject.reason.word(), room);
+            room.text(b",\"detail\":");
+            put_string(&detail, room);
+            room.text(format!(",\"candidates\":{},\"hex\":\"", reject.candidates).as_bytes());
+            room.value(Value::Bytes(reject.bytes));
+            room.text(b"\",\"text\":");
+            put_string(&text, room);
+            room.text(b"}\n");
+        })
     }
 
     pub(super) fn finish(&mut self) -> Result<(), OutputError> {

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use usus::{Decimal, FieldSchema, KindSchema, Plan, Quality, Reading, Record, Schema, Value, Visit, Written};
+use usus::{FieldSchema, KindSchema, Plan, Quality, Reading, Record, Room, Schema, Value, Visit, Written};
 
 use super::writer::RowWriter;
 use super::{Origin, OutputError, all, received_text};
@@ -203,22 +203,15 @@ impl Tables {
         if matches!(self.place, Place::Piece) {
             return Ok(writer);
         }
-        let out = &mut writer.buffer;
-        self.front_header(kind, out);
-        if self.options.origin {
-            out.extend_from_slice(b"length,item,");
-        }
-        if self.options.received {
-            out.extend_from_slice(b"received,");
-        }
-        for field in kind.fields.iter().filter(|field| field.items.is_empty()) {
-            out.extend_from_slice(field.name.as_bytes());
-            out.push(b',');
-        }
-        if kind.has_quality() {
-            out.extend_from_slice(b"quality,");
-        }
-        end_of_row(out);
+        let options = self.options;
+        let fields = kind.fields.iter().filter(|field| field.items.is_empty()).map(|field| field.name.as_str());
+        let columns = self
+            .front_names(kind)
+            .into_iter()
+            .chain([(options.origin, "length"), (options.origin, "item"), (options.received, "received")])
+            .chain(fields.map(|name| (true, name)))
+            .chain([(kind.has_quality(), "quality")]);
+        put_names(columns, &mut writer);
         Ok(writer)
     }
 
@@ -229,31 +222,24 @@ impl Tables {
         if matches!(self.place, Place::Piece) {
             return Ok(writer);
         }
-        let out = &mut writer.buffer;
-        self.front_header(kind, out);
-        out.extend_from_slice(b"index,");
-        for field in &field.items {
-            out.extend_from_slice(field.name.as_bytes());
-            out.push(b',');
-        }
-        if field.items_have_quality() {
-            out.extend_from_slice(b"quality,");
-        }
-        end_of_row(out);
+        let columns = self
+            .front_names(kind)
+            .into_iter()
+            .chain([(true, "index")])
+            .chain(field.items.iter().map(|field| (true, field.name.as_str())))
+            .chain([(field.items_have_quality(), "quality")]);
+        put_names(columns, &mut writer);
         Ok(writer)
     }
 
-    /// The columns that a record's table and its groups' tables share: what ties them together.
-    fn front_header(&self, kind: &KindSchema, out: &mut Vec<u8>) {
+    /// The columns that a record's table and its groups' tables share, and whether they are shown: what ties them together.
+    fn front_names<'n>(&self, kind: &KindSchema) -> [(bool, &'n str); 3] {
         let options = self.options;
-        let columns = [
-            (options.source || options.origin, "source,"),
-            (options.line || options.origin, "line,"),
-            (has_offset(options, kind), "offset,"),
-        ];
-        for (_, column) in columns.iter().filter(|(shown, _)| *shown) {
-            out.extend_from_slice(column.as_bytes());
-        }
+        [
+            (options.source || options.origin, "source"),
+            (options.line || options.origin, "line"),
+            (has_offset(options, kind), "offset"),
+        ]
     }
 
     pub(super) fn begin_source(&mut self, name: &str) {
@@ -264,67 +250,44 @@ impl Tables {
         self.origin.name_line(index, name);
     }
 
+    #[inline]
     pub(super) fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
         let index = record.kind_index();
-        let mut writer = match self.kinds[index].records.take() {
-            Some(writer) => writer,
-            None => self.begin_records(index)?,
-        };
-        self.write_record(record, &mut writer.buffer);
-        let result = writer.end_row();
-        self.kinds[index].records = Some(writer);
-        result?;
-        if !self.kinds[index].has_groups {
+        if self.kinds[index].records.is_none() {
+            self.kinds[index].records = Some(self.begin_records(index)?);
+        }
+        let Tables { options, kinds, origin, quality, .. } = self;
+        let kind = &mut kinds[index];
+        let Some(writer) = &mut kind.records else { return Ok(()) };
+        let (has_offset, has_quality) = (kind.has_offset, kind.has_quality);
+        writer.row(|room| {
+            put_front(*options, origin, has_offset, record, room);
+            if options.origin {
+                room.whole(record.ranges().map(|(_, length)| length).sum(), b',');
+                room.whole(record.item().into(), b',');
+            }
+            if options.received {
+                if let Some(time) = record.received() {
+                    room.text(received_text(time, 3).as_bytes());
+                }
+                room.byte(b',');
+            }
+            quality.clear();
+            record.visit(&mut Row { room, quality });
+            end_row(has_quality.then_some(quality), room);
+        })?;
+        if !kind.has_groups {
             return Ok(());
         }
         for (place, schema) in record.schema().fields.iter().enumerate() {
             if let Some(items) = record.group_at(place) {
-                self.write_items(record, place, schema, items)?;
+                self.items(record, place, schema, items)?;
             }
         }
         Ok(())
     }
 
-    fn write_front(&self, record: &Record<'_>, out: &mut Vec<u8>) {
-        let options = self.options;
-        if options.source || options.origin {
-            quoted(self.origin.source.as_bytes(), out);
-            out.push(b',');
-        }
-        if options.line || options.origin {
-            quoted(self.origin.line(record.line().index()).as_bytes(), out);
-            out.push(b',');
-        }
-        if self.kinds[record.kind_index()].has_offset {
-            integer(record.offset(), out);
-            out.push(b',');
-        }
-    }
-
-    fn write_record(&mut self, record: &Record<'_>, out: &mut Vec<u8>) {
-        self.write_front(record, out);
-        if self.options.origin {
-            integer(record.ranges().map(|(_, length)| length).sum(), out);
-            out.push(b',');
-            integer(record.item().into(), out);
-            out.push(b',');
-        }
-        if self.options.received {
-            if let Some(time) = record.received() {
-                out.extend_from_slice(received_text(time, 3).as_bytes());
-            }
-            out.push(b',');
-        }
-        self.quality.clear();
-        record.visit(&mut Row { out: &mut *out, quality: &mut self.quality });
-        if self.kinds[record.kind_index()].has_quality {
-            out.extend_from_slice(&self.quality);
-            out.push(b',');
-        }
-        end_of_row(out);
-    }
-
-    fn write_items(
+    fn items(
         &mut self,
         record: &Record<'_>,
         place: usize,
@@ -332,26 +295,24 @@ impl Tables {
         items: usus::Items<'_>,
     ) -> Result<(), OutputError> {
         let index = record.kind_index();
-        let mut writer = match self.kinds[index].groups[place].take() {
-            Some(writer) => writer,
-            None => self.begin_group(index, place)?,
-        };
-        let has_quality = schema.items_have_quality();
+        if self.kinds[index].groups[place].is_none() {
+            self.kinds[index].groups[place] = Some(self.begin_group(index, place)?);
+        }
+        let Tables { options, kinds, origin, quality, .. } = self;
+        let kind = &mut kinds[index];
+        let Some(writer) = &mut kind.groups[place] else { return Ok(()) };
+        let (has_offset, has_quality) = (kind.has_offset, schema.items_have_quality());
         let mut result = Ok(());
         for (number, item) in items.enumerate() {
-            self.write_front(record, &mut writer.buffer);
-            integer(number as u64 + 1, &mut writer.buffer);
-            writer.buffer.push(b',');
-            self.quality.clear();
-            item.visit(&mut Row { out: &mut writer.buffer, quality: &mut self.quality });
-            if has_quality {
-                writer.buffer.extend_from_slice(&self.quality);
-                writer.buffer.push(b',');
-            }
-            end_of_row(&mut writer.buffer);
-            result = result.and(writer.end_row());
+            let written = writer.row(|room| {
+                put_front(*options, origin, has_offset, record, room);
+                room.whole(number as u64 + 1, b',');
+                quality.clear();
+                item.visit(&mut Row { room, quality });
+                end_row(has_quality.then_some(quality), room);
+            });
+            result = result.and(written);
         }
-        self.kinds[index].groups[place] = Some(writer);
         result
     }
 
@@ -384,13 +345,12 @@ impl Tables {
     /// The table of all fields: their types, units and titles.
     fn write_fields(&self, path: &Path) -> Result<(), OutputError> {
         let mut writer = RowWriter::create(path, self.overwrite)?;
-        let out = &mut writer.buffer;
-        out.extend_from_slice(b"record,group,field,type,unit,tag,title\r\n");
+        writer.put(|room| room.text(b"record,group,field,type,unit,tag,title\r\n"));
         for kind in self.schema.kinds.iter().filter(|kind| kind.wanted) {
             for field in &kind.fields {
-                field_row(&kind.name, "", field, out);
+                put_field(&kind.name, "", field, &mut writer);
                 for item in &field.items {
-                    field_row(&kind.name, &field.name, item, out);
+                    put_field(&kind.name, &field.name, item, &mut writer);
                 }
             }
         }
@@ -398,14 +358,27 @@ impl Tables {
     }
 }
 
-fn field_row(kind: &str, group: &str, field: &FieldSchema, out: &mut Vec<u8>) {
+fn put_field(kind: &str, group: &str, field: &FieldSchema, writer: &mut RowWriter) {
     let text = |text: &Option<String>| text.clone().unwrap_or_default();
     let (unit, tag, title) = (text(&field.unit), text(&field.tag), text(&field.title));
-    for column in [kind, group, &field.name, field.value_type.word(), &unit, &tag, &title] {
-        quoted(column.as_bytes(), out);
-        out.push(b',');
-    }
-    end_of_row(out);
+    writer.put(|room| {
+        for column in [kind, group, &field.name, field.value_type.word(), &unit, &tag, &title] {
+            put_text(column.as_bytes(), room);
+            room.byte(b',');
+        }
+        end_row(None, room);
+    });
+}
+
+/// The first row of a table: the names of those columns that are shown.
+fn put_names<'n>(columns: impl Iterator<Item = (bool, &'n str)> + Clone, writer: &mut RowWriter) {
+    writer.put(|room| {
+        for (_, name) in columns.clone().filter(|(shown, _)| *shown) {
+            room.text(name.as_bytes());
+            room.byte(b',');
+        }
+        end_row(None, room);
+    });
 }
 
 /// The single kind that is wanted.
@@ -426,42 +399,69 @@ fn has_offset(options: TableOptions, kind: &KindSchema) -> bool {
     options.origin || kind.fields.iter().any(|field| !field.items.is_empty())
 }
 
-/// The columns of one row: readings, each with a comma behind it. Groups have tables of their own.
-struct Row<'r> {
-    out: &'r mut Vec<u8>,
-    quality: &'r mut Vec<u8>,
+/// The columns in front: where a record comes from.
+#[inline]
+fn put_front(options: TableOptions, origin: &Origin, has_offset: bool, record: &Record<'_>, room: &mut Room<'_>) {
+    if options.source || options.origin {
+        put_text(origin.source.as_bytes(), room);
+        room.byte(b',');
+    }
+    if options.line || options.origin {
+        put_text(origin.line(record.line().index()).as_bytes(), room);
+        room.byte(b',');
+    }
+    if has_offset {
+        room.whole(record.offset(), b',');
+    }
 }
 
-impl Visit for Row<'_> {
+/// Every column put a comma behind it: the last one becomes the end of the row.
+#[inline]
+fn end_row(quality: Option<&mut Vec<u8>>, room: &mut Room<'_>) {
+    if let Some(quality) = quality {
+        room.text(quality);
+        room.byte(b',');
+    }
+    room.take_back(b',');
+    room.block(b"\r\n", 2);
+}
+
+/// The columns of one row: readings, each with a comma behind it. Groups have tables of their own.
+struct Row<'o, 'r> {
+    room: &'o mut Room<'r>,
+    quality: &'o mut Vec<u8>,
+}
+
+impl Visit for Row<'_, '_> {
     const WRITTEN: bool = true;
 
-    #[inline]
+    #[inline(always)]
     fn written(&mut self, _schema: &FieldSchema, number: Written<'_>) {
-        number.append_to(b',', self.out);
+        self.room.written(&number, b',');
+    }
+
+    #[inline(always)]
+    fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
+        self.room.number(coefficient, places, b',');
+        if quality != Quality::Good {
+            tell_quality(schema, quality, self.quality);
+        }
     }
 
     #[inline]
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
         match reading.value {
-            Value::Text(text) if is_bare(text.bytes()) => self.out.extend_from_slice(text.bytes()),
-            Value::Text(text) => match text.to_str() {
-                Some(text) => quoted(text.as_bytes(), self.out),
-                None => quoted(text.to_string().as_bytes(), self.out),
-            },
-            Value::Code { name, .. } => quoted(name.as_bytes(), self.out),
-            value => value.append_to(self.out),
+            Value::Absent(_) => {}
+            Value::Bool(true) => self.room.block(b"true", 4),
+            Value::Bool(false) => self.room.block(b"false", 5),
+            Value::Text(text) => put_text(text.bytes(), self.room),
+            Value::Code { name, .. } => put_text(name.as_bytes(), self.room),
+            Value::Clock(clock) => self.room.clock(clock),
+            value => self.room.value(value),
         }
-        self.out.push(b',');
+        self.room.byte(b',');
         if reading.quality != Quality::Good {
             tell_quality(schema, reading.quality, self.quality);
-        }
-    }
-
-    #[inline]
-    fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
-        Decimal::append_number(coefficient, places, b',', self.out);
-        if quality != Quality::Good {
-            tell_quality(schema, quality, self.quality);
         }
     }
 
@@ -478,36 +478,32 @@ fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
     out.extend_from_slice(quality.word().as_bytes());
 }
 
+/// Puts a text, in quotes where RFC 4180 asks for them, with U+FFFD for what is not UTF-8.
+#[inline]
+fn put_text(text: &[u8], room: &mut Room<'_>) {
+    if is_bare(text) { room.text(text) } else { put_any_text(text, room) }
+}
+
 /// Whether a text is ASCII that needs no quotes. Nearly every text of a device and every name is; it is told eight characters at a time.
 #[inline]
 fn is_bare(text: &[u8]) -> bool {
     all(text, |byte| matches!(byte, b' '..=b'~') && !matches!(byte, b',' | b'"'))
 }
 
-/// Appends text, in quotes where RFC 4180 asks for them.
-fn quoted(text: &[u8], out: &mut Vec<u8>) {
-    if is_bare(text) || !text.iter().any(|byte| matches!(byte, b',' | b'"' | b'\r' | b'\n')) {
-        out.extend_from_slice(text);
-        return;
-    }
-    out.push(b'"');
-    for &byte in text {
-        if byte == b'"' {
-            out.push(b'"');
+#[cold]
+fn put_any_text(text: &[u8], room: &mut Room<'_>) {
+    let in_quotes = text.iter().any(|byte| matches!(byte, b',' | b'"' | b'\r' | b'\n'));
+    let quote = |room: &mut Room<'_>| {
+        if in_quotes {
+            room.byte(b'"')
         }
-        out.push(byte);
+    };
+    quote(room);
+    for piece in String::from_utf8_lossy(text).split_inclusive('"') {
+        room.text(piece.as_bytes());
+        if piece.ends_with('"') {
+            room.byte(b'"');
+        }
     }
-    out.push(b'"');
-}
-
-fn integer(value: u64, out: &mut Vec<u8>) {
-    out.extend_from_slice(itoa::Buffer::new().format(value).as_bytes());
-}
-
-/// Every column wrote a comma behind it: the last one becomes the end of the row.
-fn end_of_row(out: &mut Vec<u8>) {
-    if out.last() == Some(&b',') {
-        out.pop();
-    }
-    out.extend_from_slice(b"\r\n");
+    quote(room);
 }

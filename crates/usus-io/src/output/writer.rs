@@ -4,6 +4,8 @@ use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
+use usus::Room;
+
 use super::OutputError;
 
 /// How much is gathered before it is written.
@@ -12,10 +14,14 @@ const BUFFER: usize = 1 << 16;
 pub(super) struct RowWriter {
     target: Target,
     path: PathBuf,
-    /// Rows not yet written. Formatters append to it directly.
-    pub(super) buffer: Vec<u8>,
+    /// Rows not yet written, and behind them room for more.
+    buffer: Vec<u8>,
+    used: usize,
     rows: u64,
 }
+
+/// Room that there is at least, once there is a row.
+const ROOM: usize = 1 << 13;
 
 enum Target {
     File(File),
@@ -40,51 +46,70 @@ impl RowWriter {
             io::ErrorKind::AlreadyExists => OutputError::Exists { path: path.to_owned() },
             _ => OutputError::write(path)(error),
         })?;
-        Ok(RowWriter {
-            target: Target::File(file),
-            path: path.to_owned(),
-            buffer: Vec::with_capacity(2 * BUFFER),
-            rows: 0,
-        })
+        Ok(RowWriter::new(Target::File(file), path.to_owned()))
+    }
+
+    fn new(target: Target, path: PathBuf) -> RowWriter {
+        RowWriter { target, path, buffer: Vec::new(), used: 0, rows: 0 }
     }
 
     pub(super) fn standard_output() -> RowWriter {
-        let target = Target::StandardOutput(io::stdout());
-        RowWriter { target, path: PathBuf::from("standard output"), buffer: Vec::with_capacity(2 * BUFFER), rows: 0 }
+        RowWriter::new(Target::StandardOutput(io::stdout()), PathBuf::from("standard output"))
     }
 
     /// A writer that keeps all rows until [`RowWriter::join`] takes them.
     pub(super) fn piece() -> RowWriter {
-        RowWriter { target: Target::Piece, path: PathBuf::new(), buffer: Vec::new(), rows: 0 }
+        RowWriter::new(Target::Piece, PathBuf::new())
     }
 
     /// Writes the rows of a piece behind those that are here, and leaves it empty.
     pub(super) fn join(&mut self, piece: &mut RowWriter) -> Result<(), OutputError> {
         self.rows += std::mem::take(&mut piece.rows);
-        let result = if self.buffer.len() + piece.buffer.len() < BUFFER {
-            self.buffer.extend_from_slice(&piece.buffer);
-            Ok(())
-        } else {
-            self.flush().and_then(|()| self.write(&piece.buffer))
-        };
-        piece.buffer.clear();
-        result
-    }
-
-    /// Ends a row that was appended to the buffer.
-    pub(super) fn end_row(&mut self) -> Result<(), OutputError> {
-        self.rows += 1;
-        if self.buffer.len() >= BUFFER && !matches!(self.target, Target::Piece) { self.flush() } else { Ok(()) }
-    }
-
-    /// Writes the buffer out. What could not be written is dropped, so that a later call does not write it behind a gap.
-    pub(super) fn flush(&mut self) -> Result<(), OutputError> {
-        if self.buffer.is_empty() {
+        let rows = &piece.buffer[..std::mem::take(&mut piece.used)];
+        if self.used + rows.len() < BUFFER {
+            self.put(|room| room.text(rows));
             return Ok(());
         }
-        let mut buffer = std::mem::take(&mut self.buffer);
-        let result = self.write(&buffer);
-        buffer.clear();
+        self.flush().and_then(|()| self.write(rows))
+    }
+
+    /// Puts a row, with whatever ends it. `row` may be called again, for more room.
+    #[inline]
+    pub(super) fn row(&mut self, row: impl FnMut(&mut Room<'_>)) -> Result<(), OutputError> {
+        self.put(row);
+        self.rows += 1;
+        if self.used >= BUFFER && !matches!(self.target, Target::Piece) { self.flush() } else { Ok(()) }
+    }
+
+    /// Puts what is no row: the names of the columns.
+    #[inline]
+    pub(super) fn put(&mut self, mut text: impl FnMut(&mut Room<'_>)) {
+        loop {
+            let mut room = Room::new(&mut self.buffer[self.used..]);
+            text(&mut room);
+            match room.filled() {
+                Some(length) => {
+                    self.used += length;
+                    return;
+                }
+                None => self.enlarge(),
+            }
+        }
+    }
+
+    #[cold]
+    fn enlarge(&mut self) {
+        self.buffer.resize((2 * self.buffer.len()).max(ROOM), 0);
+    }
+
+    /// Writes the rows out. What could not be written is dropped, so that a later call does not write it behind a gap.
+    pub(super) fn flush(&mut self) -> Result<(), OutputError> {
+        let used = std::mem::take(&mut self.used);
+        if used == 0 {
+            return Ok(());
+        }
+        let buffer = std::mem::take(&mut self.buffer);
+        let result = self.write(&buffer[..used]);
         self.buffer = buffer;
         result
     }

@@ -43,22 +43,6 @@ impl Date {
     }
 }
 
-impl Date {
-    /// Appends the date as ISO 8601.
-    pub fn append_to(self, out: &mut Vec<u8>) {
-        let [century, year, month, day] =
-            [(self.year / 100) as u8, (self.year % 100) as u8, self.month, self.day].map(two_digits);
-        out.extend_from_slice(&[
-            century[0], century[1], year[0], year[1], b'-', month[0], month[1], b'-', day[0], day[1],
-        ]);
-    }
-}
-
-/// A number below a hundred as two digits.
-fn two_digits(number: u8) -> [u8; 2] {
-    [b'0' + number / 10, b'0' + number % 10]
-}
-
 impl fmt::Display for Date {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{:04}-{:02}-{:02}", self.year, self.month, self.day)
@@ -104,24 +88,10 @@ impl Clock {
     pub const fn nanosecond(self) -> u32 {
         self.nanosecond
     }
-}
 
-impl Clock {
-    /// Appends the time of day as ISO 8601, with the digits of a second that were sent.
-    pub fn append_to(self, out: &mut Vec<u8>) {
-        let [hour, minute, second] = [self.hour, self.minute, self.second].map(two_digits);
-        out.extend_from_slice(&[hour[0], hour[1], b':', minute[0], minute[1], b':', second[0], second[1]]);
-        if self.digits > 0 {
-            let mut fraction = *b".000000000";
-            let mut rest = self.nanosecond;
-            for digit in fraction[1..].iter_mut().rev() {
-                *digit += (rest % 10) as u8;
-                rest /= 10;
-            }
-            let length = out.len() + 1 + usize::from(self.digits);
-            out.extend_from_slice(&fraction);
-            out.truncate(length);
-        }
+    /// How many digits of the second's fraction were sent.
+    pub const fn digits(self) -> u8 {
+        self.digits
     }
 }
 

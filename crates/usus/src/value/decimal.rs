@@ -1,6 +1,5 @@
 //! Exact decimal numbers: what a scaled integer or a number in a text is.
 
-use alloc::vec::Vec;
 use core::cmp::Ordering;
 use core::fmt;
 
@@ -186,9 +185,8 @@ impl Decimal {
             let value = self.low as f64 / POWERS[usize::from(self.places)];
             return if self.negative { -value } else { value };
         }
-        let mut text = [0u8; limits::DIGITS + 4];
-        let length = self.write_into(&mut text);
-        core::str::from_utf8(&text[..length]).ok().and_then(|text| text.parse().ok()).unwrap_or(f64::NAN)
+        let mut text = [0; Decimal::LONGEST];
+        core::str::from_utf8(self.text(&mut text)).ok().and_then(|text| text.parse().ok()).unwrap_or(f64::NAN)
     }
 
     /// The product, exact; nothing past 38 digits.
@@ -265,31 +263,17 @@ impl Decimal {
         }
     }
 
-    /// Appends the number as text.
-    #[inline]
-    pub fn append_to(self, out: &mut Vec<u8>) {
-        if self.high == 0 && self.places < 20 {
-            append_small(self.negative, self.low, usize::from(self.places), None, out);
-            return;
-        }
-        let mut text = [0u8; limits::DIGITS + 4];
-        let length = self.write_into(&mut text);
-        out.extend_from_slice(&text[..length]);
-    }
+    /// The longest text of a number.
+    pub(crate) const LONGEST: usize = limits::DIGITS + 4;
 
-    /// Appends `coefficient` with so many places as text, and `end` behind it: what tables are full of.
-    #[inline]
-    pub fn append_number(coefficient: i64, places: u8, end: u8, out: &mut Vec<u8>) {
-        if places < 20 {
-            append_small(coefficient < 0, coefficient.unsigned_abs(), usize::from(places), Some(end), out);
-        } else {
-            Decimal::small(coefficient < 0, coefficient.unsigned_abs(), places).append_to(out);
-            out.push(end);
-        }
+    /// The number as text.
+    pub(crate) fn text(self, room: &mut [u8; Decimal::LONGEST]) -> &[u8] {
+        let length = self.write_into(room);
+        &room[..length]
     }
 
     /// Writes the number as text at the start of `out` (42 bytes are always enough) and returns its length.
-    fn write_into(self, out: &mut [u8; limits::DIGITS + 4]) -> usize {
+    fn write_into(self, out: &mut [u8; Decimal::LONGEST]) -> usize {
         let mut digits = itoa::Buffer::new();
         // The 64-bit path is several times faster and nearly always enough.
         let digits = if self.high == 0 { digits.format(self.low) } else { digits.format(self.magnitude()) }.as_bytes();
@@ -321,84 +305,6 @@ impl Decimal {
     }
 }
 
-/// Appends a number of fewer than 20 places whose magnitude fits 64 bits, and `end` behind it.
-///
-/// The digits are put where they belong in a block of fixed size, which is copied whole and cut off: that is faster than copying a
-/// few bytes.
-#[inline]
-fn append_small(negative: bool, magnitude: u64, places: usize, end: Option<u8>, out: &mut Vec<u8>) {
-    const PAIRS: [[u8; 2]; 100] = {
-        let mut pairs = [[0; 2]; 100];
-        let mut value = 0;
-        while value < 100 {
-            pairs[value] = [b'0' + value as u8 / 10, b'0' + value as u8 % 10];
-            value += 1;
-        }
-        pairs
-    };
-    // At least one digit stands before the point.
-    let digits = digit_count(magnitude).max(places + 1);
-    let point = usize::from(places > 0);
-    let sign = usize::from(negative);
-    let length = sign + digits + point;
-    let mut block = [b'0'; 32];
-    let mut rest = magnitude;
-    let mut at = length;
-    if places > 0 {
-        for place in 0..places {
-            block[(length - 1 - place) & 31] = b'0' + (rest % 10) as u8;
-            rest /= 10;
-        }
-        at = length - places - 1;
-        block[at & 31] = b'.';
-    }
-    while rest >= 100 {
-        let pair = PAIRS[(rest % 100) as usize];
-        rest /= 100;
-        at -= 2;
-        block[at & 31] = pair[0];
-        block[(at + 1) & 31] = pair[1];
-    }
-    let pair = PAIRS[rest as usize];
-    block[(at - 1) & 31] = pair[1];
-    if rest >= 10 {
-        block[(at - 2) & 31] = pair[0];
-    }
-    if negative {
-        block[0] = b'-';
-    }
-    let mut total = length;
-    if let Some(end) = end {
-        block[length & 31] = end;
-        total += 1;
-    }
-    let before = out.len();
-    out.extend_from_slice(&block);
-    out.truncate(before + total);
-}
-
-/// Decimal digits of a number; 1 for zero.
-#[inline]
-fn digit_count(value: u64) -> usize {
-    // 1233 / 4096 is a little more than the logarithm of 2 to the base of 10.
-    let bits = 64 - (value | 1).leading_zeros() as usize;
-    let guess = (bits * 1_233) >> 12;
-    guess + usize::from(value >= WHOLE_POWERS[guess])
-}
-
-/// Powers of ten that fit 64 bits; the first is 0, so that zero has one digit.
-const WHOLE_POWERS: [u64; 20] = {
-    let mut powers = [0; 20];
-    let mut index = 1;
-    let mut power = 1;
-    while index < 20 {
-        power *= 10;
-        powers[index] = power;
-        index += 1;
-    }
-    powers
-};
-
 /// Powers of ten that a binary floating-point number holds exactly.
 const POWERS: [f64; 23] = [
     1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18, 1e19, 1e20,
@@ -427,8 +333,6 @@ fn exponent(text: &[u8]) -> Option<i32> {
 
 impl fmt::Display for Decimal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut text = [0u8; limits::DIGITS + 4];
-        let length = self.write_into(&mut text);
-        f.pad(core::str::from_utf8(&text[..length]).unwrap_or_default())
+        f.pad(core::str::from_utf8(self.text(&mut [0; Decimal::LONGEST])).unwrap_or_default())
     }
 }

@@ -1,8 +1,6 @@
 //! Digits of texts, eight at a time: numbers, degrees, dates and times of day as they are nearly always sent. What is sent otherwise is
 //! left to the long ways.
 
-use alloc::vec::Vec;
-
 use super::{Clock, Date, full_year};
 
 const DIGITS: u64 = u64::from_ne_bytes([b'0'; 8]);
@@ -61,21 +59,10 @@ impl<'a> Written<'a> {
         self.text
     }
 
-    /// Appends its text, and `end` behind it.
+    /// Its text and what follows, if that are so many bytes.
     #[inline(always)]
-    pub fn append_to(&self, end: u8, out: &mut Vec<u8>) {
-        let (before, length) = (out.len(), self.text.len());
-        match self.wide.first_chunk::<16>() {
-            Some(block) if length < 16 => {
-                out.extend_from_slice(block);
-                out[before + length] = end;
-                out.truncate(before + length + 1);
-            }
-            _ => {
-                out.extend_from_slice(self.text);
-                out.push(end);
-            }
-        }
+    pub(crate) fn block<const N: usize>(&self) -> Option<&'a [u8; N]> {
+        self.wide.first_chunk::<N>()
     }
 }
 
@@ -290,6 +277,7 @@ mod tests {
     use crate::value::Decimal;
     use alloc::format;
     use alloc::string::String;
+    use alloc::vec::Vec;
 
     /// Every text of up to four characters of this alphabet, and some longer ones, against the long way.
     #[test]
@@ -329,10 +317,7 @@ mod tests {
                 }
                 if let Some(written) = Written::of(text, wide) {
                     let long = long.unwrap_or_else(|| panic!("{text:?} is no number"));
-                    let mut shown = Vec::new();
-                    written.append_to(b';', &mut shown);
-                    assert_eq!(String::from_utf8_lossy(&shown), format!("{long};"), "{text:?}");
-                    assert_eq!(written.text(), &shown[..shown.len() - 1]);
+                    assert_eq!(String::from_utf8_lossy(written.text()), format!("{long}"), "{text:?}");
                 }
             }
         }

@@ -4,7 +4,6 @@ mod calendar;
 mod decimal;
 pub(crate) mod digits;
 
-use alloc::vec::Vec;
 use core::fmt;
 
 pub use calendar::{Clock, Date};
@@ -132,32 +131,18 @@ impl<'a> Text<'a> {
     }
 }
 
-impl Text<'_> {
-    /// Appends the text, with U+FFFD for what is not UTF-8.
-    pub fn append_to(self, out: &mut Vec<u8>) {
-        if self.to_str().is_some() {
-            out.extend_from_slice(self.0);
-            return;
-        }
-        for piece in self.0.utf8_chunks() {
-            out.extend_from_slice(piece.valid().as_bytes());
-            if !piece.invalid().is_empty() {
-                out.extend_from_slice("\u{FFFD}".as_bytes());
-            }
-        }
+impl<'a> Text<'a> {
+    /// The text piece by piece, with U+FFFD for what is not UTF-8.
+    pub(crate) fn pieces(self) -> impl Iterator<Item = &'a str> {
+        let replaced = |invalid: &[u8]| if invalid.is_empty() { "" } else { "\u{FFFD}" };
+        self.0.utf8_chunks().flat_map(move |piece| [piece.valid(), replaced(piece.invalid())])
     }
 }
 
 impl fmt::Display for Text<'_> {
     /// The text, with U+FFFD for what is not UTF-8.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for piece in self.0.utf8_chunks() {
-            f.write_str(piece.valid())?;
-            if !piece.invalid().is_empty() {
-                f.write_str("\u{FFFD}")?;
-            }
-        }
-        Ok(())
+        self.pieces().try_for_each(|piece| f.write_str(piece))
     }
 }
 
@@ -188,26 +173,6 @@ impl<'a> Value<'a> {
         match self {
             Value::Decimal(number) | Value::Code { number, .. } => number.to_integer(),
             _ => None,
-        }
-    }
-
-    /// Appends the text that [`Value`]'s `Display` shows. Nothing is quoted or escaped.
-    pub fn append_to(self, out: &mut Vec<u8>) {
-        match self {
-            Value::Absent(_) => {}
-            Value::Decimal(number) => number.append_to(out),
-            Value::F32(number) => out.extend_from_slice(zmij::Buffer::new().format(number).as_bytes()),
-            Value::F64(number) => out.extend_from_slice(zmij::Buffer::new().format(number).as_bytes()),
-            Value::Text(text) => text.append_to(out),
-            Value::Bytes(bytes) => {
-                let digit = |nibble: u8| b"0123456789ABCDEF"[usize::from(nibble)];
-                out.extend(bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]));
-            }
-            Value::Bool(true) => out.extend_from_slice(b"true"),
-            Value::Bool(false) => out.extend_from_slice(b"false"),
-            Value::Code { name, .. } => out.extend_from_slice(name.as_bytes()),
-            Value::Date(date) => date.append_to(out),
-            Value::Clock(clock) => clock.append_to(out),
         }
     }
 

@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use serde::Deserialize;
 use usus::{
     Absent, Cell, Chunk, Decimal, Decoder, Event, FieldSchema, Format, Items, Loss, OwnedValue, Plan, Quality, Reading,
-    Record, Span, Time, Value, Visit, Wants,
+    Record, Room, Span, Time, Value, Visit, Wants,
 };
 use usus_sim::{Device, Faults, record};
 
@@ -21,6 +21,24 @@ fn records(plan: &Plan, bytes: &[u8], mut take: impl FnMut(&Record<'_>)) {
 
 fn plan(text: &str) -> Plan {
     Format::parse(text).and_then(|format| format.compile()).unwrap_or_else(|problems| panic!("{problems} in\n{text}"))
+}
+
+/// What is put into room that is just large enough, as text.
+fn put(put: impl Fn(&mut Room<'_>)) -> String {
+    let mut bytes = [0; 256];
+    let mut room = Room::new(&mut bytes);
+    room.text(b"before ");
+    put(&mut room);
+    let length = room.filled().expect("there is room");
+    // Less room is either enough, or noticed.
+    for less in 0..length {
+        let mut bytes = vec![0; less];
+        let mut room = Room::new(&mut bytes);
+        room.text(b"before ");
+        put(&mut room);
+        assert_eq!(room.filled(), None);
+    }
+    String::from_utf8(bytes[7..length].to_vec()).unwrap()
 }
 
 /// Coefficients of all sizes.
@@ -39,13 +57,9 @@ proptest! {
         prop_assert_eq!(digits.parse::<u128>().unwrap(), coefficient.unsigned_abs());
         prop_assert_eq!(text.split_once('.').map_or(0, |(_, fraction)| fraction.len()), usize::from(places));
         prop_assert_eq!(Decimal::parse(text.as_bytes()), Some(number));
-        let mut appended = b"x".to_vec();
-        number.append_to(&mut appended);
-        prop_assert_eq!(&appended[1..], text.as_bytes());
+        prop_assert_eq!(put(|room| room.decimal(number)), text.clone());
         if let Some(small) = number.small_coefficient() {
-            let mut appended = Vec::new();
-            Decimal::append_number(small, places, b';', &mut appended);
-            prop_assert_eq!(String::from_utf8(appended).unwrap(), text.clone() + ";");
+            prop_assert_eq!(put(|room| room.number(small, places, b';')), text.clone() + ";");
         }
         prop_assert_eq!(number.to_f64(), text.parse::<f64>().unwrap());
         prop_assert_eq!(number.to_integer(), (coefficient % 10i128.pow(places.into()) == 0).then(|| coefficient / 10i128.pow(places.into())));

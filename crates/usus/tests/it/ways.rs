@@ -2,7 +2,8 @@
 
 use proptest::prelude::*;
 use usus::{
-    Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value, Visit, Written,
+    Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Room, Value, Visit,
+    Written,
 };
 
 /// What a visitor sees, as text. Numbers as they are written are asked for or not.
@@ -17,16 +18,20 @@ impl<const WRITTEN: bool> Visit for Seen<WRITTEN> {
     }
 
     fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
-        let mut text = Vec::new();
-        Decimal::append_number(coefficient, places, b'!', &mut text);
-        let number = Decimal::parse(&text[..text.len() - 1]).unwrap();
+        let mut text = [0; 64];
+        let mut room = Room::new(&mut text);
+        room.number(coefficient, places, b'!');
+        let length = room.filled().unwrap();
+        let number = Decimal::parse(&text[..length - 1]).unwrap();
         self.reading(schema, Reading { value: Value::Decimal(number), quality });
     }
 
     fn written(&mut self, schema: &FieldSchema, number: Written<'_>) {
-        let mut text = Vec::new();
-        number.append_to(b'!', &mut text);
-        assert_eq!(&text[..text.len() - 1], number.text());
+        let mut text = [0; 64];
+        let mut room = Room::new(&mut text);
+        room.written(&number, b'!');
+        let length = room.filled().unwrap();
+        assert_eq!(&text[..length - 1], number.text());
         let value = Value::Decimal(Decimal::parse(number.text()).unwrap());
         assert_eq!(value.to_string().as_bytes(), number.text(), "a number in its own form");
         self.reading(schema, Reading { value, quality: Quality::Good });
