@@ -26,7 +26,7 @@ pub struct Room<'r> {
     full: bool,
 }
 
-/// Room that the longest short number needs, and what is stored behind it.
+/// Room for a word at each of 32 places: more than numbers of sixteen digits need.
 const NUMBER: usize = 40;
 /// Longer texts are copied by the system's own way.
 const SHORT: usize = 32;
@@ -45,9 +45,13 @@ impl<'r> Room<'r> {
     /// The next bytes, if there are as many.
     #[inline(always)]
     fn next<const N: usize>(&mut self) -> Option<&mut [u8; N]> {
-        let next = self.bytes.get_mut(self.at..).and_then(|bytes| bytes.first_chunk_mut::<N>());
-        self.full |= next.is_none();
-        next
+        match self.bytes.get_mut(self.at..).and_then(|bytes| bytes.first_chunk_mut::<N>()) {
+            Some(next) => Some(next),
+            None => {
+                self.full = true;
+                None
+            }
+        }
     }
 
     /// Puts one byte.
@@ -136,14 +140,14 @@ impl<'r> Room<'r> {
         let skipped = (digits.trailing_zeros() as usize / 8).min(7 - places);
         let shown = (digits | ZEROS) >> (8 * skipped);
         let length = sign + fraction(next, sign, shown, 8 - skipped, places);
-        next[length % NUMBER] = end;
+        next[length & 31] = end;
         self.at += length + 1;
     }
 
     /// A number of more than eight digits, or with many places.
     #[inline(never)]
     fn long_number(&mut self, negative: bool, magnitude: u64, places: u8, end: u8) {
-        if magnitude >= EIGHT_DIGITS * EIGHT_DIGITS || magnitude < EIGHT_DIGITS || places > 7 {
+        if !(EIGHT_DIGITS..EIGHT_DIGITS * EIGHT_DIGITS).contains(&magnitude) || places > 7 {
             let number = Decimal::small(negative, magnitude, places);
             self.text(number.text(&mut [0; Decimal::LONGEST]));
             return self.byte(end);
@@ -157,7 +161,7 @@ impl<'r> Room<'r> {
         store(next, sign, (digits | ZEROS) >> (8 * skipped));
         let before = sign + 8 - skipped;
         let length = before + fraction(next, before, digits_of(low) | ZEROS, 8, places);
-        next[length % NUMBER] = end;
+        next[length & 31] = end;
         self.at += length + 1;
     }
 
@@ -169,7 +173,7 @@ impl<'r> Room<'r> {
     /// Puts a time of day as ISO 8601, with the digits of a second that were sent.
     #[inline]
     pub fn clock(&mut self, clock: Clock) {
-        let Some(next) = self.next::<SHORT>() else { return };
+        let Some(next) = self.next::<NUMBER>() else { return };
         let [hour, minute, second] = [clock.hour(), clock.minute(), clock.second()].map(two_digits);
         let text = hour | COLON << 16 | minute << 24 | COLON << 40 | second << 48;
         store(next, 0, text);
@@ -189,7 +193,7 @@ impl<'r> Room<'r> {
     /// Puts a date as ISO 8601.
     #[inline]
     pub fn date(&mut self, date: Date) {
-        let Some(next) = self.next::<SHORT>() else { return };
+        let Some(next) = self.next::<NUMBER>() else { return };
         let [century, year] = [(date.year() / 100) as u8, (date.year() % 100) as u8].map(two_digits);
         store(next, 0, century | year << 16 | DASH << 32 | two_digits(date.month()) << 40 | DASH << 56);
         store(next, 8, two_digits(date.day()));
@@ -233,7 +237,7 @@ const DASH: u64 = b'-' as u64;
 #[inline(always)]
 fn two_digits(number: u8) -> u64 {
     let number = u64::from(number);
-    number / 10 | (number % 10) << 8 | 0x3030
+    (number / 10) | ((number % 10) << 8) | 0x3030
 }
 
 /// The digits of a number of at most eight, the first one in the lowest byte: halves are taken apart into pairs, and those into digits.
@@ -241,12 +245,14 @@ fn two_digits(number: u8) -> u64 {
 fn digits_of(number: u32) -> u64 {
     let number = u64::from(number);
     let high = number / 10_000;
-    let halves = high | (number - high * 10_000) << 32;
+    // The quotient goes where it is, and what remains of the number, which is the number less that many quotients, one place up.
+    let parts = |numbers: u64, quotients: u64, divisor: u64, up: u32| {
+        (numbers << up).wrapping_sub(quotients.wrapping_mul((divisor << up) - 1))
+    };
+    let halves = parts(number, high, 10_000, 32);
     // Exact for all numbers below ten thousand, and for all below a hundred.
-    let hundreds = halves * 10_486 >> 20 & 0x0000_007F_0000_007F;
-    let pairs = hundreds | (halves - hundreds * 100) << 16;
-    let tens = pairs * 103 >> 10 & 0x000F_000F_000F_000F;
-    tens | (pairs - tens * 10) << 8
+    let pairs = parts(halves, (halves * 10_486) >> 20 & 0x0000_007F_0000_007F, 100, 16);
+    parts(pairs, (pairs * 103) >> 10 & 0x000F_000F_000F_000F, 10, 8)
 }
 
 /// Stores digits of which `places` stand behind a point. Returns how many characters these are. `digits` is 1 to 8, `places` less.
@@ -255,15 +261,15 @@ fn fraction(next: &mut [u8; NUMBER], at: usize, shown: u64, digits: usize, place
     let before = digits - places;
     store(next, at, shown);
     // Without places, what is stored here is stored upon again.
-    let behind = shown >> (8 * (before - 1) & 63) >> 8;
+    let behind = shown >> ((8 * (before - 1)) & 63) >> 8;
     store(next, at + before, behind << 8 | u64::from(b'.'));
     digits + usize::from(places > 0)
 }
 
 /// Stores eight bytes, the lowest first, at a place of at most 31.
 #[inline(always)]
-fn store<const N: usize>(next: &mut [u8; N], at: usize, word: u64) {
-    if let Some(place) = next.get_mut(at % (N - 7)..).and_then(|place| place.first_chunk_mut::<8>()) {
+fn store(next: &mut [u8; NUMBER], at: usize, word: u64) {
+    if let Some(place) = next.get_mut(at & 31..).and_then(|place| place.first_chunk_mut::<8>()) {
         *place = word.to_le_bytes();
     }
 }

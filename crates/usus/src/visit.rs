@@ -26,6 +26,11 @@ pub trait Visit {
         self.reading(schema, number_reading(number.text()));
     }
 
+    /// Sees a flag. What is not told so comes as a reading.
+    fn flag(&mut self, schema: &FieldSchema, flag: bool) {
+        self.reading(schema, Reading::good(Value::Bool(flag)));
+    }
+
     /// Sees a group.
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
 }
@@ -57,7 +62,7 @@ fn plain<V: Visit>(
         let raw = word.of(eight);
         match output.plain {
             Plain::Integer => visitor.number(schema, word.scaled(raw), word.places, Quality::Good),
-            Plain::Bit => visitor.reading(schema, Reading::good(Value::Bool(raw != 0))),
+            Plain::Bit => visitor.flag(schema, raw != 0),
             Plain::No => break,
         }
         index += 1;

@@ -186,6 +186,12 @@ impl Visit for Object<'_, '_> {
     }
 
     #[inline]
+    fn flag(&mut self, _schema: &FieldSchema, flag: bool) {
+        self.key();
+        if flag { self.room.block(b"true,\0", 5) } else { self.room.block(b"false,", 6) }
+    }
+
+    #[inline]
     fn reading(&mut self, _schema: &FieldSchema, reading: Reading<'_>) {
         self.key();
         put_value(reading.value, self.room);
@@ -247,8 +253,6 @@ fn item_path(group: &FieldSchema, number: usize, field: &FieldSchema) -> String 
 fn put_value(value: Value<'_>, room: &mut Room<'_>) {
     match value {
         Value::Absent(_) => room.block(b"null", 4),
-        Value::Bool(true) => room.block(b"true", 4),
-        Value::Bool(false) => room.block(b"false", 5),
         Value::Text(text) if is_bare(text.bytes()) => put_bare(text.bytes(), room),
         Value::Code { name, .. } => put_string(name, room),
         Value::Clock(clock) => {
@@ -266,7 +270,7 @@ fn put_other(value: Value<'_>, room: &mut Room<'_>) {
     match value {
         Value::F32(number) if !number.is_finite() => room.text(b"null"),
         Value::F64(number) if !number.is_finite() => room.text(b"null"),
-        Value::Decimal(_) | Value::F32(_) | Value::F64(_) => room.value(value),
+        Value::Decimal(_) | Value::F32(_) | Value::F64(_) | Value::Bool(_) => room.value(value),
         // Digits and punctuation only: nothing to escape.
         Value::Bytes(_) | Value::Date(_) => {
             room.byte(b'"');

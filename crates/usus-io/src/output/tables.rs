@@ -45,6 +45,8 @@ enum Place {
 /// The tables of one kind. Each begins with its first row, so that a kind that never comes leaves no file.
 struct KindTables {
     has_offset: bool,
+    /// Whether anything stands in front of the fields that says where a record comes from.
+    has_front: bool,
     has_quality: bool,
     has_groups: bool,
     records: Option<RowWriter>,
@@ -100,6 +102,7 @@ impl Tables {
     fn of(place: Place, options: TableOptions, schema: Schema, origin: Origin, overwrite: bool) -> Tables {
         let kinds = schema.kinds.iter().map(|kind| KindTables {
             has_offset: has_offset(options, kind),
+            has_front: has_offset(options, kind) || options.source || options.line,
             has_quality: kind.has_quality(),
             has_groups: kind.fields.iter().any(|field| !field.items.is_empty()),
             records: None,
@@ -259,18 +262,13 @@ impl Tables {
         let Tables { options, kinds, origin, quality, .. } = self;
         let kind = &mut kinds[index];
         let Some(writer) = &mut kind.records else { return Ok(()) };
-        let (has_offset, has_quality) = (kind.has_offset, kind.has_quality);
+        let (has_front, has_offset, has_quality) = (kind.has_front, kind.has_offset, kind.has_quality);
         writer.row(|room| {
-            put_front(*options, origin, has_offset, record, room);
-            if options.origin {
-                room.whole(record.ranges().map(|(_, length)| length).sum(), b',');
-                room.whole(record.item().into(), b',');
+            if has_front {
+                put_front(*options, origin, has_offset, record, room);
             }
-            if options.received {
-                if let Some(time) = record.received() {
-                    room.text(received_text(time, 3).as_bytes());
-                }
-                room.byte(b',');
+            if options.origin || options.received {
+                put_origin(*options, record, room);
             }
             quality.clear();
             record.visit(&mut Row { room, quality });
@@ -400,7 +398,7 @@ fn has_offset(options: TableOptions, kind: &KindSchema) -> bool {
 }
 
 /// The columns in front: where a record comes from.
-#[inline]
+#[inline(never)]
 fn put_front(options: TableOptions, origin: &Origin, has_offset: bool, record: &Record<'_>, room: &mut Room<'_>) {
     if options.source || options.origin {
         put_text(origin.source.as_bytes(), room);
@@ -412,6 +410,21 @@ fn put_front(options: TableOptions, origin: &Origin, has_offset: bool, record: &
     }
     if has_offset {
         room.whole(record.offset(), b',');
+    }
+}
+
+/// What a record is beside its fields: its length and item, and when it was received.
+#[inline(never)]
+fn put_origin(options: TableOptions, record: &Record<'_>, room: &mut Room<'_>) {
+    if options.origin {
+        room.whole(record.ranges().map(|(_, length)| length).sum(), b',');
+        room.whole(record.item().into(), b',');
+    }
+    if options.received {
+        if let Some(time) = record.received() {
+            room.text(received_text(time, 3).as_bytes());
+        }
+        room.byte(b',');
     }
 }
 
@@ -448,12 +461,15 @@ impl Visit for Row<'_, '_> {
         }
     }
 
+    #[inline(always)]
+    fn flag(&mut self, _schema: &FieldSchema, flag: bool) {
+        if flag { self.room.block(b"true,\0", 5) } else { self.room.block(b"false,", 6) }
+    }
+
     #[inline]
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
         match reading.value {
             Value::Absent(_) => {}
-            Value::Bool(true) => self.room.block(b"true", 4),
-            Value::Bool(false) => self.room.block(b"false", 5),
             Value::Text(text) => put_text(text.bytes(), self.room),
             Value::Code { name, .. } => put_text(name.as_bytes(), self.room),
             Value::Clock(clock) => self.room.clock(clock),

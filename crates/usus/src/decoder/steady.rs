@@ -20,16 +20,17 @@ impl Line {
             return Ok(false);
         }
         let begun = self.at;
-        // Where only packets are looked for, one follows another in a loop that knows nothing else.
-        if let [number] = route.searching[..]
-            && let frame = &inner.frames[usize::from(number)]
-            && let Some(signatures) = &frame.signatures
-            && !self.packets(plan, signatures, frame.check.as_ref(), sink)?
-        {
-            return Ok(false);
-        }
-        while let Some(known) = cut::known(inner, route, &self.window[(self.at - self.base) as usize..], &mut self.scan)
-        {
+        let first = route.searching.first().map(|number| &inner.frames[usize::from(*number)]);
+        loop {
+            // Packets that are looked for first follow one another in a loop that knows nothing else.
+            if let Some(frame) = first
+                && let Some(signatures) = &frame.signatures
+                && !self.packets(plan, signatures, frame.check.as_ref(), sink)?
+            {
+                return Ok(false);
+            }
+            let bytes = &self.window[(self.at - self.base) as usize..];
+            let Some(known) = cut::known(inner, route, bytes, &mut self.scan) else { break };
             if self.at == begun {
                 self.scan.clear();
             }
