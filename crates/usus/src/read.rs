@@ -2,7 +2,7 @@
 
 use crate::format::{Integer, Order};
 use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
-use crate::value::{Absent, Decimal, Quality, Reading, Text, Value};
+use crate::value::{Absent, Column, Decimal, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
 #[derive(Clone, Copy, Debug)]
@@ -16,14 +16,6 @@ pub(crate) struct Cells<'a> {
     pub(crate) columns: &'a [u32],
     /// The byte or column behind the part of varying size.
     pub(crate) tail: usize,
-}
-
-/// A column of a text.
-#[derive(Clone, Copy)]
-pub(crate) struct Column<'a> {
-    pub(crate) text: &'a [u8],
-    /// The same and what follows in the window.
-    pub(crate) wide: &'a [u8],
 }
 
 /// A raw value, before anything is made of it.
@@ -179,10 +171,9 @@ impl<'a> Cells<'a> {
     /// One column.
     #[inline(always)]
     pub(crate) fn column(&self, column: usize) -> Option<Column<'a>> {
-        let end = *self.columns.get(column + 1)?;
-        let start = *self.columns.get(column)?;
-        let wide = self.wide.get(start as usize..)?;
-        Some(Column { text: wide.get(..(end - 1).checked_sub(start)? as usize)?, wide })
+        let [start, next] = *self.columns.get(column..)?.first_chunk::<2>()?;
+        let length = next.wrapping_sub(start).wrapping_sub(1) as usize;
+        Some(Column { wide: self.wide.get(start as usize..)?, length })
     }
 
     /// The bit that a word is.

@@ -101,7 +101,7 @@ impl<'r> Room<'r> {
     #[inline(always)]
     pub fn written(&mut self, number: &Written<'_>, end: u8) {
         const BLOCK: usize = 16;
-        let length = number.text().len();
+        let length = number.length();
         match (number.block::<BLOCK>(), self.next::<{ BLOCK + 1 }>()) {
             (Some(block), Some(next)) if length <= BLOCK => {
                 next[..BLOCK].copy_from_slice(block);

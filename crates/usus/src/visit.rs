@@ -1,10 +1,10 @@
 //! Showing the fields of a record to a visitor, by the shortest way that leads to each value.
 
 use crate::plan::{Output, Plain, Way, What, Word};
-use crate::read::{Cells, Column, number_reading};
+use crate::read::{Cells, number_reading};
 use crate::record::Items;
 use crate::schema::FieldSchema;
-use crate::value::{Absent, Decimal, Quality, Reading, Text, Value, Written, digits};
+use crate::value::{Absent, Column, Decimal, Quality, Reading, Text, Value, Written, digits};
 
 /// Sees the fields of a record one by one: see [`Record::visit`](crate::Record::visit).
 pub trait Visit {
@@ -146,64 +146,84 @@ pub(crate) fn column<'a, V: Visit>(
 #[inline(always)]
 fn try_short<'a, V: Visit>(
     schema: &FieldSchema,
-    column: usize,
+    place: usize,
     way: &'a Way,
     cells: &Cells<'a>,
     base: usize,
     visitor: &mut V,
 ) -> Option<()> {
     if let Way::Characters(first, end) = *way {
-        let (first, end) = (usize::from(first), usize::from(end).min(cells.bytes.len()));
-        let text = cells.bytes.get(first..end)?;
-        return match digits::is_graphic(text, &cells.wide[first..]) {
-            true => show(schema, Value::Text(Text(text)), visitor),
-            false => None,
-        };
+        return characters(schema, cells, first.into(), end.into(), visitor);
     }
-    let Some(Column { text, wide }) = cells.column(column) else {
+    let Some(column) = cells.column(place) else {
         return show(schema, Value::Absent(Absent::NotSent), visitor);
     };
-    if text.is_empty() {
+    if column.length == 0 {
         // Degrees are empty only if their hemisphere is, too.
-        if matches!(way, Way::Degrees { .. }) && !cells.column(column + 1)?.text.is_empty() {
+        if matches!(way, Way::Degrees { .. }) && cells.column(place + 1)?.length > 0 {
             return None;
         }
         return show(schema, Value::Absent(Absent::Empty), visitor);
     }
     match way {
-        Way::Number => number(schema, text, wide, visitor),
+        Way::Number => number(schema, column, visitor),
         Way::Range(low, high) => {
-            let (coefficient, places) = digits::short(text, wide)?;
+            let (coefficient, places) = digits::short(short(column)?)?;
             let inside = digits::is_between(coefficient, places, (*low).into(), (*high).into())?;
-            if inside { number(schema, text, wide, visitor) } else { None }
+            if inside { number(schema, column, visitor) } else { None }
         }
         Way::Unit { column: beside, letter } => {
-            let unit = cells.column(base + *beside as usize)?.text;
-            if unit == [*letter] { number(schema, text, wide, visitor) } else { None }
+            let unit = cells.column(base + *beside as usize)?;
+            let fits = unit.length == 1 && unit.wide.first() == Some(letter);
+            if fits { number(schema, column, visitor) } else { None }
         }
         Way::Degrees { most, letters } => {
-            let beside = cells.column(column + 1)?.text;
-            let (coefficient, places) = digits::degrees(text, wide, beside, *most, *letters)?;
+            let beside = cells.column(place + 1)?;
+            let (coefficient, places) = digits::degrees(column, beside, *most, *letters)?;
             visitor.number(schema, coefficient, places, Quality::Good);
             Some(())
         }
         Way::Codes(names) => {
-            let (number, 0) = digits::short(text, wide)? else { return None };
+            let (number, 0) = digits::short(short(column)?)? else { return None };
             let name = names.get(number as usize)?.as_deref()?;
             show(schema, Value::Code { number: Decimal::from_integer(number), name }, visitor)
         }
-        Way::Text => match digits::is_graphic(text, wide) {
-            true => show(schema, Value::Text(Text(text)), visitor),
+        Way::Text => match digits::is_plain(column) {
+            true => show(schema, Value::Text(Text(column.text())), visitor),
             false => None,
         },
         Way::Letters(names) => {
-            let (_, name) = names.iter().find(|(letter, _)| text == [*letter])?;
+            let letter = short(column).filter(|column| column.length == 1)?.wide.first()?;
+            let (_, name) = names.iter().find(|(known, _)| letter == known)?;
             show(schema, Value::Text(Text(name.as_bytes())), visitor)
         }
-        Way::Clock(pattern) => show(schema, Value::Clock(pattern.clock(text, wide)?), visitor),
-        Way::Date(pattern) => show(schema, Value::Date(pattern.date(text, wide)?), visitor),
+        Way::Clock(pattern) => show(schema, Value::Clock(pattern.clock(column)?), visitor),
+        Way::Date(pattern) => show(schema, Value::Date(pattern.date(column)?), visitor),
         Way::Long | Way::Characters(..) => None,
     }
+}
+
+/// Shows characters of a text, as many as there are.
+#[inline(always)]
+fn characters<V: Visit>(
+    schema: &FieldSchema,
+    cells: &Cells<'_>,
+    first: usize,
+    end: usize,
+    visitor: &mut V,
+) -> Option<()> {
+    let length = end.min(cells.bytes.len()).checked_sub(first).filter(|length| *length > 0)?;
+    let column = Column { wide: cells.wide.get(first..)?, length };
+    match digits::is_plain(column) {
+        true => show(schema, Value::Text(Text(column.text())), visitor),
+        false => None,
+    }
+}
+
+/// A column, if it has no more than eight characters, and one at least.
+#[inline(always)]
+fn short(column: Column<'_>) -> Option<Column<'_>> {
+    (1..=8).contains(&column.length).then_some(column)
 }
 
 #[inline(always)]
@@ -214,11 +234,12 @@ fn show<V: Visit>(schema: &FieldSchema, value: Value<'_>, visitor: &mut V) -> Op
 
 /// Shows a number that is written shortly.
 #[inline(always)]
-fn number<V: Visit>(schema: &FieldSchema, text: &[u8], wide: &[u8], visitor: &mut V) -> Option<()> {
+fn number<V: Visit>(schema: &FieldSchema, column: Column<'_>, visitor: &mut V) -> Option<()> {
+    let column = short(column)?;
     if V::WRITTEN {
-        visitor.written(schema, Written::of(text, wide)?);
+        visitor.written(schema, Written::of(column)?);
     } else {
-        let (coefficient, places) = digits::short(text, wide)?;
+        let (coefficient, places) = digits::short(column)?;
         visitor.number(schema, coefficient, places, Quality::Good);
     }
     Some(())

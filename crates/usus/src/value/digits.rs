@@ -11,77 +11,124 @@ const ONES: u64 = u64::from_ne_bytes([1; 8]);
 /// A point as a digit.
 const POINT: u8 = b'.' ^ b'0';
 
+/// A column of a text, or a part of one.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Column<'a> {
+    /// The column and whatever follows it, so that words and blocks of fixed size can be taken.
+    pub(crate) wide: &'a [u8],
+    pub(crate) length: usize,
+}
+
+impl<'a> Column<'a> {
+    pub(crate) fn text(&self) -> &'a [u8] {
+        self.wide.get(..self.length).unwrap_or_default()
+    }
+
+    /// Its first eight characters, the first one lowest; if it has fewer, whatever follows stands in the others.
+    #[inline(always)]
+    pub(crate) fn eight(&self) -> u64 {
+        match self.wide.first_chunk::<8>() {
+            Some(eight) => u64::from_le_bytes(*eight),
+            None => few(self.wide),
+        }
+    }
+
+    /// What is left behind its first characters.
+    #[inline(always)]
+    fn behind(&self, first: usize) -> Option<Column<'a>> {
+        Some(Column { wide: self.wide.get(first..)?, length: self.length.checked_sub(first)? })
+    }
+}
+
+#[cold]
+#[inline(never)]
+fn few(bytes: &[u8]) -> u64 {
+    bytes.iter().take(8).rev().fold(0, |word, byte| word << 8 | u64::from(*byte))
+}
+
+/// One to eight characters, the last one in the highest byte; below them are zeros.
+#[inline(always)]
+fn at_top(eight: u64, length: usize) -> u64 {
+    eight << (64u32.wrapping_sub(8 * length as u32) & 63)
+}
+
+/// What makes a minus sign a zero.
+const SIGN: u64 = (b'-' ^ b'0') as u64;
+
 /// A decimal number as it was written, in the form in which it is also shown: at least one digit before the point, none of them a zero
 /// too many, at least one behind it if there is a point, and a minus sign or none.
 #[derive(Clone, Copy, Debug)]
-pub struct Written<'a> {
-    text: &'a [u8],
-    /// The same and whatever follows, so that blocks of fixed size can be copied.
-    wide: &'a [u8],
-}
+pub struct Written<'a>(Column<'a>);
 
 impl<'a> Written<'a> {
-    /// The number in `text`, if that is its form but for zeros in front. `wide` begins with `text`.
+    /// The number in a column of one to eight characters, if that is its form but for zeros in front.
     #[inline(always)]
-    pub(crate) fn of(text: &'a [u8], wide: &'a [u8]) -> Option<Written<'a>> {
-        let negative = usize::from(text.first() == Some(&b'-'));
-        let length = text.len() - negative;
-        if !(1..=8).contains(&length) {
-            return None;
-        }
-        let (word, points) = word_of(text, wide, negative, length)?;
-        // A point stands between digits, and the first digit is no zero unless it is the only one before the point.
+    pub(crate) fn of(column: Column<'a>) -> Option<Written<'a>> {
+        let length = column.length;
+        let eight = column.eight();
+        let negative = eight as u8 == b'-';
+        let word = at_top(eight ^ if negative { SIGN } else { 0 }, length);
         let unused = 64 - 8 * length as u32;
-        let first = word >> unused & 0xFF;
-        let second_is_digit = length > 1 && points >> unused >> 15 & 1 == 0;
-        let point_at_edge = points >> unused & 0x80 != 0 || points >> 63 == 1;
-        if point_at_edge {
+        // The top bit of each byte that is a point, exactly: no borrow runs from one byte into the next.
+        let other = word ^ POINTS;
+        let points = !(((other & LOW_BITS) + LOW_BITS) | other | LOW_BITS);
+        // Every other byte that is there is a digit: a point is taken for one, and so is what is not there.
+        let values = (word ^ DIGITS) & !((points >> 7) * 0xFF) >> unused << unused;
+        // A point stands between digits.
+        let first = 8 * u32::from(negative) + unused;
+        let at_edge = points >> 63 | points >> ((first + 7) & 63) & 1;
+        if !all_digits(values) || points & points.wrapping_sub(1) != 0 || at_edge != 0 || (negative && length == 1) {
             return None;
         }
-        if first == u64::from(b'0') && second_is_digit {
-            return Written { text, wide }.without_zeros();
+        // The first digit is no zero, unless it is the only one before the point.
+        let follows = first < 56 && points >> ((first + 15) & 63) & 1 == 0;
+        if values >> (first & 63) & 0xFF == 0 && follows {
+            // A sign in front of zeros is left to the long way.
+            return if negative { None } else { Written(column).without_zeros() };
         }
-        Some(Written { text, wide })
+        Some(Written(column))
     }
 
     /// The same without the zeros in front that are too many.
     #[inline]
     fn without_zeros(self) -> Option<Written<'a>> {
-        let zeros = self.text.iter().take_while(|byte| **byte == b'0').count();
-        let one_stays = self.text.get(zeros).is_none_or(|byte| *byte == b'.');
-        let from = zeros - usize::from(one_stays && zeros > 0);
-        // A sign in front of zeros stays with the long way.
-        (zeros > 0).then(|| Written { text: &self.text[from..], wide: &self.wide[from..] })
+        let text = self.text();
+        let zeros = text.iter().take_while(|byte| **byte == b'0').count();
+        let one_stays = text.get(zeros).is_none_or(|byte| *byte == b'.');
+        self.0.behind(zeros - usize::from(one_stays && zeros > 0)).map(Written)
     }
 
     /// Its text.
     pub fn text(&self) -> &'a [u8] {
-        self.text
+        self.0.text()
+    }
+
+    /// How long its text is.
+    #[inline(always)]
+    pub(crate) fn length(&self) -> usize {
+        self.0.length
     }
 
     /// Its text and what follows, if that are so many bytes.
     #[inline(always)]
     pub(crate) fn block<const N: usize>(&self) -> Option<&'a [u8; N]> {
-        self.wide.first_chunk::<N>()
+        self.0.wide.first_chunk::<N>()
     }
 }
 
-/// The number in a text of at most eight characters and a sign: its coefficient and places. `wide` begins with `text`.
+/// The number in a column of one to eight characters: its coefficient and places.
 #[inline(always)]
-pub(crate) fn short(text: &[u8], wide: &[u8]) -> Option<(i64, u8)> {
-    let negative = usize::from(text.first() == Some(&b'-'));
-    let length = text.len() - negative;
-    if !(1..=8).contains(&length) {
-        return None;
-    }
+pub(crate) fn short(column: Column<'_>) -> Option<(i64, u8)> {
+    let eight = column.eight();
+    let negative = eight as u8 == b'-';
     // Digits become their values, a point becomes POINT, and what is not there zero.
-    let word = (eight_of(&text[negative..], &wide[negative..]) ^ DIGITS) << (64 - 8 * length);
+    let word = at_top(eight ^ DIGITS ^ if negative { SIGN } else { 0 }, column.length);
     // The top bit of the lowest byte that is a point, and perhaps others above it, which are told by not being digits.
     let other = word ^ u64::from_ne_bytes([POINT; 8]);
     let points = other.wrapping_sub(ONES) & !other & TOP_BITS;
     let (digits, places) = match points {
         0 => (word, 0),
-        _ if length == 1 => return None,
+        _ if column.length == 1 => return None,
         _ => {
             // The digits before the point move up by one.
             let below = ((points & points.wrapping_neg()) >> 7) - 1;
@@ -93,21 +140,17 @@ pub(crate) fn short(text: &[u8], wide: &[u8]) -> Option<(i64, u8)> {
     }
     let value = together(digits) as i64;
     match negative {
-        0 => Some((value, places as u8)),
-        // The sign of a negative zero would be lost.
-        _ => (value != 0).then_some((-value, places as u8)),
+        false => Some((value, places as u8)),
+        // The sign of a negative zero would be lost, and there may be no digit at all.
+        true => (value != 0).then_some((-value, places as u8)),
     }
 }
 
-/// The number that one to eight digits are. `wide` begins with `text`.
+/// The number that one to eight digits are.
 #[inline(always)]
-pub(crate) fn whole(text: &[u8], wide: &[u8]) -> Option<u64> {
-    let length = text.len();
-    if !(1..=8).contains(&length) {
-        return None;
-    }
-    let values = (eight_of(text, wide) ^ DIGITS) << (64 - 8 * length);
-    all_digits(values).then(|| together(values))
+fn whole(eight: u64, length: usize) -> Option<u64> {
+    let values = at_top(eight ^ DIGITS, length);
+    ((1..=8).contains(&length) && all_digits(values)).then(|| together(values))
 }
 
 /// Where in at most eight characters three numbers of two digits stand, and what stands between them: `hh:mm:ss`, `ddmmyy`.
@@ -135,12 +178,14 @@ impl Pattern {
         })
     }
 
-    /// The three numbers, of the first characters of `text`.
+    /// The three numbers, of the first characters of a column.
     #[inline(always)]
-    fn numbers(&self, text: &[u8], wide: &[u8]) -> Option<[u8; 3]> {
-        let text = text.get(..self.length)?;
+    fn numbers(&self, column: Column<'_>) -> Option<[u8; 3]> {
+        if column.length < self.length {
+            return None;
+        }
         let unused = 64 - 8 * self.length as u32;
-        let values = (eight_of(text, wide) ^ self.expected) << unused >> unused;
+        let values = (column.eight() ^ self.expected) << unused >> unused;
         let digit = |place: u8| (values >> (8 * (place & 7))) as u8;
         let number = |place: u8| digit(place) * 10 + digit(place + 1);
         (all_digits(values) && values & self.literals == 0).then(|| self.places.map(number))
@@ -148,43 +193,45 @@ impl Pattern {
 
     /// A time of day, perhaps with a fraction behind it.
     #[inline(always)]
-    pub(crate) fn clock(&self, text: &[u8], wide: &[u8]) -> Option<Clock> {
-        let [hour, minute, second] = self.numbers(text, wide)?;
-        if text.len() == self.length {
+    pub(crate) fn clock(&self, column: Column<'_>) -> Option<Clock> {
+        let [hour, minute, second] = self.numbers(column)?;
+        if column.length == self.length {
             return Clock::new(hour, minute, second, 0, 0);
         }
-        if text[self.length] != b'.' {
+        if *column.wide.get(self.length)? != b'.' {
             return None;
         }
-        let from = self.length + 1;
-        let fraction = whole(&text[from..], &wide[from..])? * 10;
-        let digits = text.len() - from;
-        Clock::new(hour, minute, second, (fraction * POWERS[8 - digits]) as u32, digits as u8)
+        let fraction = column.behind(self.length + 1)?;
+        let digits = fraction.length;
+        let value = whole(fraction.eight(), digits)? * 10;
+        Clock::new(hour, minute, second, (value * POWERS[8 - digits]) as u32, digits as u8)
     }
 
     /// A date; its year is the first number.
     #[inline(always)]
-    pub(crate) fn date(&self, text: &[u8], wide: &[u8]) -> Option<Date> {
-        let [year, month, day] = self.numbers(text, wide)?;
-        if text.len() == self.length { Date::new(full_year(year.into()), month, day) } else { None }
+    pub(crate) fn date(&self, column: Column<'_>) -> Option<Date> {
+        let [year, month, day] = self.numbers(column)?;
+        if column.length == self.length { Date::new(full_year(year.into()), month, day) } else { None }
     }
 }
 
 /// Degrees and minutes as `dddmm.mmmm`, with the letter of the hemisphere: a coefficient and its places. Rounded as said at the long
 /// way, half to even, to three places more than the minutes had, and at least seven.
 #[inline(always)]
-pub(crate) fn degrees(text: &[u8], wide: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Option<(i64, u8)> {
-    let &[letter] = letter else { return None };
+pub(crate) fn degrees(column: Column<'_>, letter: Column<'_>, most: u8, letters: [u8; 2]) -> Option<(i64, u8)> {
+    let letter = *letter.wide.first().filter(|_| letter.length == 1)?;
     if letter != letters[0] && letter != letters[1] {
         return None;
     }
-    let point = (3..=5).find(|&place| text.get(place) == Some(&b'.'))?;
-    let places = text.len() - point - 1;
-    if !(1..=5).contains(&places) {
+    let eight = column.eight();
+    let other = eight ^ POINTS;
+    let point = (other.wrapping_sub(ONES) & !other & TOP_BITS).trailing_zeros() as usize / 8;
+    let fraction = column.behind(point + 1)?;
+    let places = fraction.length;
+    if !(3..=5).contains(&point) || !(1..=5).contains(&places) {
         return None;
     }
-    let whole_part = whole(&text[..point], wide)?;
-    let fraction = whole(&text[point + 1..], &wide[point + 1..])?;
+    let (whole_part, fraction) = (whole(eight, point)?, whole(fraction.eight(), places)?);
     let (degrees, minutes) = (whole_part / 100, whole_part % 100);
     if minutes >= 60 || degrees > u64::from(most) {
         return None;
@@ -210,36 +257,31 @@ pub(crate) fn is_between(coefficient: i64, places: u8, low: i64, high: i64) -> O
     Some((low * unit..=high * unit).contains(&coefficient))
 }
 
-/// Whether a text is nothing but printable ASCII without blanks, and is not empty. `wide` begins with `text`.
+/// Whether a column that is not empty is nothing but printable ASCII, and begins with no blank.
 #[inline(always)]
-pub(crate) fn is_graphic(text: &[u8], wide: &[u8]) -> bool {
-    let length = text.len();
-    match length {
-        0 => false,
+pub(crate) fn is_plain(column: Column<'_>) -> bool {
+    let eight = column.eight();
+    let begins = eight as u8 != b' ';
+    match column.length {
         // What is not there counts as a digit.
-        1..=8 => all_graphic(eight_of(text, wide) << (64 - 8 * length) | DIGITS >> (8 * length - 1) >> 1),
-        _ => {
-            let (eights, rest) = text.as_chunks::<8>();
-            eights.iter().all(|eight| all_graphic(u64::from_le_bytes(*eight))) && rest.iter().all(u8::is_ascii_graphic)
-        }
+        1..=8 => begins && all_printable(at_top(eight, column.length) | DIGITS >> (8 * column.length - 1) >> 1),
+        _ => begins && is_plain_text(column.text()),
     }
 }
 
+#[inline(never)]
+fn is_plain_text(text: &[u8]) -> bool {
+    let (eights, rest) = text.as_chunks::<8>();
+    let printable = |byte: &u8| matches!(byte, b' '..=b'~');
+    eights.iter().all(|eight| all_printable(u64::from_le_bytes(*eight))) && rest.iter().all(printable)
+}
+
 #[inline(always)]
-fn all_graphic(word: u64) -> bool {
+fn all_printable(word: u64) -> bool {
     let low = word & LOW_BITS;
-    // Below `!`, the top bit stays clear; from DEL on, it is set.
-    let fits = (low + u64::from_ne_bytes([0x80 - b'!'; 8])) & !(low + ONES) & !word;
+    // Below a blank, the top bit stays clear; from DEL on, it is set.
+    let fits = (low + u64::from_ne_bytes([0x80 - b' '; 8])) & !(low + ONES) & !word;
     fits & TOP_BITS == TOP_BITS
-}
-
-/// The first eight bytes of a text of at most eight, low byte first; what lies behind it is of no account.
-#[inline(always)]
-fn eight_of(text: &[u8], wide: &[u8]) -> u64 {
-    match wide.first_chunk::<8>() {
-        Some(eight) => u64::from_le_bytes(*eight),
-        None => text.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte)),
-    }
 }
 
 /// Whether all bytes are below ten.
@@ -254,21 +296,6 @@ fn together(digits: u64) -> u64 {
     let value = digits.wrapping_mul(10 << 8 | 1) >> 8 & 0x00FF_00FF_00FF_00FF;
     let value = value.wrapping_mul(100 << 16 | 1) >> 16 & 0x0000_FFFF_0000_FFFF;
     value.wrapping_mul(10_000 << 32 | 1) >> 32
-}
-
-/// The characters behind the sign, the last one in the highest byte, and the top bit of the byte that is a point. Nothing if others
-/// than digits and one point are in it.
-#[inline(always)]
-fn word_of(text: &[u8], wide: &[u8], sign: usize, length: usize) -> Option<(u64, u64)> {
-    let eight = eight_of(&text[sign..], &wide[sign..]);
-    let unused = 64 - 8 * length as u32;
-    let word = eight << unused;
-    // The top bit of each byte that is a point, exactly: no borrow runs from one byte into the next.
-    let other = word ^ POINTS;
-    let points = !(((other & LOW_BITS) + LOW_BITS) | other | LOW_BITS);
-    // Every other byte that is there is a digit: below ten once the zero is taken away, with a point taken for a digit.
-    let values = (word ^ DIGITS) & !(points >> 7).wrapping_mul(0xFF) >> unused << unused;
-    (all_digits(values) && points & points.wrapping_sub(1) == 0).then_some((word, points))
 }
 
 #[cfg(test)]
@@ -306,16 +333,19 @@ mod tests {
         for text in &texts {
             for behind in [&b""[..], b"7,1234567890abcdefgh"] {
                 let wide = [text, behind].concat();
-                let (text, wide) = (&wide[..text.len()], &wide[..]);
+                let (text, column) = (&wide[..text.len()], Column { wide: &wide, length: text.len() });
                 let long = Decimal::parse(text);
-                if let Some((coefficient, places)) = short(text, wide) {
+                if !(1..=8).contains(&text.len()) {
+                    continue;
+                }
+                if let Some((coefficient, places)) = short(column) {
                     let long = long.unwrap_or_else(|| panic!("{text:?} is no number"));
                     assert_eq!((i128::from(coefficient), places), (long.coefficient(), long.places()), "{text:?}");
-                } else if let Some(number) = long.filter(|_| text.len() <= 8) {
+                } else if let Some(number) = long {
                     let negative_zero = number.is_negative() && number.is_zero();
                     assert!(text[0] == b'+' || text.contains(&b'e') || negative_zero, "{text:?} is {number}");
                 }
-                if let Some(written) = Written::of(text, wide) {
+                if let Some(written) = Written::of(column) {
                     let long = long.unwrap_or_else(|| panic!("{text:?} is no number"));
                     assert_eq!(String::from_utf8_lossy(written.text()), format!("{long}"), "{text:?}");
                 }

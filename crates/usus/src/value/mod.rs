@@ -9,8 +9,8 @@ use core::fmt;
 pub use calendar::{Clock, Date};
 pub(crate) use calendar::{Layout, LayoutOf, full_year};
 pub use decimal::Decimal;
-pub(crate) use digits::Pattern;
 pub use digits::Written;
+pub(crate) use digits::{Column, Pattern};
 
 /// The value of a field in one record. Texts and bytes are lent from the frame.
 #[derive(Clone, Copy, Debug, PartialEq)]
