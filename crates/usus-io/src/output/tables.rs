@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use usus::{FieldSchema, KindSchema, Plan, Quality, Reading, Record, Room, Schema, Value, Visit, Written};
 
 use super::writer::RowWriter;
-use super::{Origin, OutputError, all, received_text};
+use super::{Origin, OutputError, is_bare, received_text};
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -466,14 +466,15 @@ impl Visit for Row<'_, '_> {
         if flag { self.room.block(b"true,\0", 5) } else { self.room.block(b"false,", 6) }
     }
 
-    #[inline]
+    // It is in line, so that nothing remains of it but what is done with the value that there is.
+    #[inline(always)]
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
         match reading.value {
             Value::Absent(_) => {}
             Value::Text(text) => put_text(text.bytes(), self.room),
             Value::Code { name, .. } => put_text(name.as_bytes(), self.room),
             Value::Clock(clock) => self.room.clock(clock),
-            value => self.room.value(value),
+            value => put_value(value, self.room),
         }
         self.room.byte(b',');
         if reading.quality != Quality::Good {
@@ -482,6 +483,12 @@ impl Visit for Row<'_, '_> {
     }
 
     fn group(&mut self, _schema: &FieldSchema, _items: usus::Items<'_>) {}
+}
+
+/// What does not come often.
+#[inline(never)]
+fn put_value(value: Value<'_>, room: &mut Room<'_>) {
+    room.value(value);
 }
 
 #[cold]
@@ -497,13 +504,7 @@ fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
 /// Puts a text, in quotes where RFC 4180 asks for them, with U+FFFD for what is not UTF-8.
 #[inline]
 fn put_text(text: &[u8], room: &mut Room<'_>) {
-    if is_bare(text) { room.text(text) } else { put_any_text(text, room) }
-}
-
-/// Whether a text is ASCII that needs no quotes. Nearly every text of a device and every name is; it is told eight characters at a time.
-#[inline]
-fn is_bare(text: &[u8]) -> bool {
-    all(text, |byte| matches!(byte, b' '..=b'~') && !matches!(byte, b',' | b'"'))
+    if is_bare(text, *b",\"") { room.text(text) } else { put_any_text(text, room) }
 }
 
 #[cold]
