@@ -171,7 +171,7 @@ impl<'a> Cells<'a> {
     /// One column.
     #[inline(always)]
     pub(crate) fn column(&self, column: usize) -> Option<Column<'a>> {
-        let [start, next] = *self.columns.get(column..)?.first_chunk::<2>()?;
+        let (next, start) = (*self.columns.get(column + 1)?, *self.columns.get(column)?);
         let length = next.wrapping_sub(start).wrapping_sub(1) as usize;
         Some(Column { wide: self.wide.get(start as usize..)?, length })
     }

@@ -117,12 +117,17 @@ impl<'a> Record<'a> {
 
     #[inline(never)]
     fn visit_columns<V: Visit>(&self, visitor: &mut V) {
-        let outputs = &self.plan.0.kinds[usize::from(self.kind)].outputs;
-        for (schema, output) in self.schema().fields.iter().zip(outputs) {
+        let outputs = &*self.plan.0.kinds[usize::from(self.kind)].outputs;
+        let schemas = &*self.schema().fields;
+        let mut next = 0;
+        loop {
+            next = visit::numbers(schemas, outputs, next, &self.cells, 0, visitor);
+            let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
             match &output.what {
                 What::Group(group) => visitor.group(schema, self.items(schema, group)),
                 _ => visit::column(schema, output, &self.cells, 0, visitor),
             }
+            next += 1;
         }
     }
 
@@ -270,8 +275,12 @@ impl<'a> Item<'a> {
                 next += 1;
             }
         } else {
-            for (schema, output) in self.schema.iter().zip(self.outputs) {
+            let mut next = 0;
+            loop {
+                next = visit::numbers(self.schema, self.outputs, next, &self.cells, self.base, visitor);
+                let (Some(schema), Some(output)) = (self.schema.get(next), self.outputs.get(next)) else { return };
                 visit::column(schema, output, &self.cells, self.base, visitor);
+                next += 1;
             }
         }
     }

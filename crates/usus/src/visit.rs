@@ -63,7 +63,7 @@ fn plain<V: Visit>(
         match output.plain {
             Plain::Integer => visitor.number(schema, word.scaled(raw), word.places, Quality::Good),
             Plain::Bit => visitor.flag(schema, raw != 0),
-            Plain::No => break,
+            Plain::No | Plain::Number => break,
         }
         index += 1;
     }
@@ -124,6 +124,35 @@ pub(crate) fn bytes<'a, V: Visit>(
     }
 }
 
+/// Shows the fields of a text from that one on that are columns of nothing but short numbers, up to the first that is more; returns its
+/// number.
+#[inline(always)]
+pub(crate) fn numbers<V: Visit>(
+    schemas: &[FieldSchema],
+    outputs: &[Output],
+    from: usize,
+    cells: &Cells<'_>,
+    base: usize,
+    visitor: &mut V,
+) -> usize {
+    let end = schemas.len().min(outputs.len());
+    let mut index = from;
+    while index < end {
+        let (schema, output) = (&schemas[index], &outputs[index]);
+        if output.plain != Plain::Number {
+            break;
+        }
+        let Some(column) = cells.column(base + output.word.first as usize) else { break };
+        if column.length == 0 {
+            visitor.reading(schema, Reading::absent(Absent::Empty));
+        } else if number(schema, column, visitor).is_none() {
+            break;
+        }
+        index += 1;
+    }
+    index
+}
+
 /// Shows a field of a text, by its short way if that leads to its value.
 #[inline(always)]
 pub(crate) fn column<'a, V: Visit>(
@@ -170,7 +199,10 @@ fn try_short<'a, V: Visit>(
         Way::Range(low, high) => {
             let (coefficient, places) = digits::short(short(column)?)?;
             let inside = digits::is_between(coefficient, places, (*low).into(), (*high).into())?;
-            if inside { number(schema, column, visitor) } else { None }
+            if inside {
+                visitor.number(schema, coefficient, places, Quality::Good);
+            }
+            inside.then_some(())
         }
         Way::Unit { column: beside, letter } => {
             let unit = cells.column(base + *beside as usize)?;

@@ -314,6 +314,8 @@ pub(crate) enum Plain {
     No,
     Integer,
     Bit,
+    /// A column that is nothing but a number: the word's place is the column's.
+    Number,
 }
 
 /// What an output is.
@@ -338,12 +340,13 @@ pub(crate) enum What {
 
 impl Output {
     fn new(what: What, word: Option<&Word>) -> Output {
-        let plain = match &what {
-            What::Integer => Plain::Integer,
-            What::Bit => Plain::Bit,
-            _ => Plain::No,
+        let (plain, place) = match &what {
+            What::Integer => (Plain::Integer, 0),
+            What::Bit => (Plain::Bit, 0),
+            What::Column { first, way: Way::Number, .. } => (Plain::Number, *first),
+            _ => (Plain::No, 0),
         };
-        Output { plain, word: word.cloned().unwrap_or(Word::byte(0)), what }
+        Output { plain, word: word.cloned().unwrap_or(Word::byte(place)), what }
     }
 
     /// Whether a plain one is in the front of a packet.
