@@ -121,13 +121,15 @@ impl JsonLines {
                 put_string(origin.line(record.line().index()), room);
             }
             room.text(b",\"ranges\":[");
-            for (offset, length) in record.ranges() {
-                room.byte(b'[');
+            for (index, (offset, length)) in record.ranges().enumerate() {
+                if index == 0 {
+                    room.block(b"[\0", 1)
+                } else {
+                    room.block(b",[", 2)
+                }
                 room.whole(offset, b',');
                 room.whole(length, b']');
-                room.byte(b',');
             }
-            room.take_back(b',');
             room.text(b"],\"fields\":{");
             let mut object = Object { room, keys: &kind.keys, next: 0, any_quality: false };
             record.visit(&mut object);
@@ -172,20 +174,20 @@ impl Visit for Object<'_, '_> {
     // The form in which numbers are shown is the one that JSON asks for.
     const WRITTEN: bool = true;
 
-    #[inline]
+    #[inline(always)]
     fn written(&mut self, _schema: &FieldSchema, number: Written<'_>) {
         self.key();
         self.room.written(&number, b',');
     }
 
-    #[inline]
+    #[inline(always)]
     fn number(&mut self, _schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
         self.key();
         self.room.number(coefficient, places, b',');
         self.any_quality |= quality != Quality::Good;
     }
 
-    #[inline]
+    #[inline(always)]
     fn flag(&mut self, _schema: &FieldSchema, flag: bool) {
         self.key();
         if flag { self.room.block(b"true,\0", 5) } else { self.room.block(b"false,", 6) }

@@ -67,22 +67,24 @@ impl<'a> Written<'a> {
         let length = column.length;
         let eight = column.eight();
         let negative = eight as u8 == b'-';
-        let word = at_top(eight ^ if negative { SIGN } else { 0 }, length);
-        let unused = 64 - 8 * length as u32;
-        // The top bit of each byte that is a point, exactly: no borrow runs from one byte into the next.
-        let other = word ^ POINTS;
-        let points = !(((other & LOW_BITS) + LOW_BITS) | other | LOW_BITS);
-        // Every other byte that is there is a digit: a point is taken for one, and so is what is not there.
-        let values = (word ^ DIGITS) & !((points >> 7) * 0xFF) >> unused << unused;
-        // A point stands between digits.
-        let first = 8 * u32::from(negative) + unused;
-        let at_edge = points >> 63 | points >> ((first + 7) & 63) & 1;
-        if !all_digits(values) || points & points.wrapping_sub(1) != 0 || at_edge != 0 || (negative && length == 1) {
+        let word = at_top(eight ^ DIGITS ^ if negative { SIGN } else { 0 }, length);
+        let digits = match lowest_point(word) {
+            0 => word,
+            // No point stands at the end.
+            point if point >> 63 == 1 => return None,
+            point => word & !((point >> 7) * 0xFF),
+        };
+        let signed = usize::from(negative);
+        if !all_digits(digits) || signed == length {
             return None;
         }
-        // The first digit is no zero, unless it is the only one before the point.
-        let follows = first < 56 && points >> ((first + 15) & 63) & 1 == 0;
-        if values >> (first & 63) & 0xFF == 0 && follows {
+        // Nor at the front; and the first digit is no zero, unless it is the only one before the point.
+        let first = (eight >> (8 * signed)) as u8;
+        let next = (eight >> (8 * signed + 8)) as u8;
+        if first == b'.' {
+            return None;
+        }
+        if first == b'0' && length - signed > 1 && next != b'.' {
             // A sign in front of zeros is left to the long way.
             return if negative { None } else { Written(column).without_zeros() };
         }
@@ -116,6 +118,15 @@ impl<'a> Written<'a> {
     }
 }
 
+/// The top bit of the lowest byte that is [`POINT`]; zero if none is. Other points are told by not being digits.
+#[inline(always)]
+fn lowest_point(word: u64) -> u64 {
+    let other = word ^ u64::from_ne_bytes([POINT; 8]);
+    // Above the lowest, a borrow may make a byte look like one.
+    let points = other.wrapping_sub(ONES) & !other & TOP_BITS;
+    points & points.wrapping_neg()
+}
+
 /// The number in a column of one to eight characters: its coefficient and places.
 #[inline(always)]
 pub(crate) fn short(column: Column<'_>) -> Option<(i64, u8)> {
@@ -123,16 +134,13 @@ pub(crate) fn short(column: Column<'_>) -> Option<(i64, u8)> {
     let negative = eight as u8 == b'-';
     // Digits become their values, a point becomes POINT, and what is not there zero.
     let word = at_top(eight ^ DIGITS ^ if negative { SIGN } else { 0 }, column.length);
-    // The top bit of the lowest byte that is a point, and perhaps others above it, which are told by not being digits.
-    let other = word ^ u64::from_ne_bytes([POINT; 8]);
-    let points = other.wrapping_sub(ONES) & !other & TOP_BITS;
-    let (digits, places) = match points {
+    let (digits, places) = match lowest_point(word) {
         0 => (word, 0),
         _ if column.length == 1 => return None,
-        _ => {
+        point => {
             // The digits before the point move up by one.
-            let below = ((points & points.wrapping_neg()) >> 7) - 1;
-            ((word & below) << 8 | word & !(below << 8 | 0xFF), (63 - points.trailing_zeros()) / 8)
+            let below = (point >> 7) - 1;
+            ((word & below) << 8 | word & !(below << 8 | 0xFF), (63 - point.trailing_zeros()) / 8)
         }
     };
     if !all_digits(digits) {
