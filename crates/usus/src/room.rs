@@ -124,7 +124,10 @@ impl<'r> Room<'r> {
     /// Puts a whole number, and `end` behind it.
     #[inline(always)]
     pub fn whole(&mut self, number: u64, end: u8) {
-        self.signed(false, number, 0, end);
+        match number {
+            0..10 => self.block(&[b'0' + number as u8, end], 2),
+            _ => self.signed(false, number, 0, end),
+        }
     }
 
     #[inline(always)]

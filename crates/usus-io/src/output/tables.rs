@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use usus::{FieldSchema, KindSchema, Plan, Quality, Reading, Record, Room, Schema, Value, Visit, Written};
 
-use super::writer::RowWriter;
+use super::writer::{Buffer, RowWriter};
 use super::{Origin, OutputError, is_bare, received_text};
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
@@ -31,6 +31,8 @@ pub struct Tables {
     overwrite: bool,
     /// The quality column of the row at hand.
     quality: Vec<u8>,
+    /// What the rows of a group's items begin with.
+    front: Buffer,
 }
 
 /// Where the tables go.
@@ -108,7 +110,16 @@ impl Tables {
             records: None,
             groups: kind.fields.iter().map(|_| None).collect(),
         });
-        Tables { place, options, kinds: kinds.collect(), schema, origin, overwrite, quality: Vec::new() }
+        Tables {
+            place,
+            options,
+            kinds: kinds.collect(),
+            schema,
+            origin,
+            overwrite,
+            quality: Vec::new(),
+            front: Buffer::default(),
+        }
     }
 
     /// Rows that wait for tables; of a `single` one, the plan may have one kind only.
@@ -296,22 +307,23 @@ impl Tables {
         if self.kinds[index].groups[place].is_none() {
             self.kinds[index].groups[place] = Some(self.begin_group(index, place)?);
         }
-        let Tables { options, kinds, origin, quality, .. } = self;
+        let Tables { options, kinds, origin, quality, front, .. } = self;
         let kind = &mut kinds[index];
         let Some(writer) = &mut kind.groups[place] else { return Ok(()) };
         let (has_offset, has_quality) = (kind.has_offset, schema.items_have_quality());
-        let mut result = Ok(());
+        // It is the same in all rows.
+        front.clear();
+        front.put(|room| put_front(*options, origin, has_offset, record, room));
         for (number, item) in items.enumerate() {
-            let written = writer.row(|room| {
-                put_front(*options, origin, has_offset, record, room);
+            writer.row(|room| {
+                room.text(front.text());
                 room.whole(number as u64 + 1, b',');
                 quality.clear();
                 item.visit(&mut Row { room, quality });
                 end_row(has_quality.then_some(quality), room);
-            });
-            result = result.and(written);
+            })?;
         }
-        result
+        Ok(())
     }
 
     pub(super) fn release(&mut self) -> Result<(), OutputError> {

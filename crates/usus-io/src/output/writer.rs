@@ -14,14 +14,53 @@ const BUFFER: usize = 1 << 16;
 pub(super) struct RowWriter {
     target: Target,
     path: PathBuf,
-    /// Rows not yet written, and behind them room for more.
-    buffer: Vec<u8>,
-    used: usize,
+    /// Rows not yet written.
+    buffer: Buffer,
     rows: u64,
 }
 
-/// Room that there is at least, once there is a row.
+/// Text, and room for more behind it.
+#[derive(Default)]
+pub(super) struct Buffer {
+    bytes: Vec<u8>,
+    used: usize,
+}
+
+/// Room that a buffer has at least, once there is something in it.
 const ROOM: usize = 1 << 13;
+
+impl Buffer {
+    /// Puts text behind what is there. `text` may be called again, for more room.
+    #[inline]
+    pub(super) fn put(&mut self, mut text: impl FnMut(&mut Room<'_>)) {
+        loop {
+            let mut room = Room::new(&mut self.bytes[self.used..]);
+            text(&mut room);
+            match room.filled() {
+                Some(length) => {
+                    self.used += length;
+                    return;
+                }
+                None => self.enlarge(),
+            }
+        }
+    }
+
+    #[cold]
+    fn enlarge(&mut self) {
+        self.bytes.resize((2 * self.bytes.len()).max(ROOM), 0);
+    }
+
+    /// The text.
+    pub(super) fn text(&self) -> &[u8] {
+        &self.bytes[..self.used]
+    }
+
+    /// Empties it; its room stays.
+    pub(super) fn clear(&mut self) {
+        self.used = 0;
+    }
+}
 
 enum Target {
     File(File),
@@ -50,7 +89,7 @@ impl RowWriter {
     }
 
     fn new(target: Target, path: PathBuf) -> RowWriter {
-        RowWriter { target, path, buffer: Vec::new(), used: 0, rows: 0 }
+        RowWriter { target, path, buffer: Buffer::default(), rows: 0 }
     }
 
     pub(super) fn standard_output() -> RowWriter {
@@ -65,51 +104,39 @@ impl RowWriter {
     /// Writes the rows of a piece behind those that are here, and leaves it empty.
     pub(super) fn join(&mut self, piece: &mut RowWriter) -> Result<(), OutputError> {
         self.rows += std::mem::take(&mut piece.rows);
-        let rows = &piece.buffer[..std::mem::take(&mut piece.used)];
-        if self.used + rows.len() < BUFFER {
-            self.put(|room| room.text(rows));
-            return Ok(());
-        }
-        self.flush().and_then(|()| self.write(rows))
+        let rows = piece.buffer.text();
+        let result = if self.buffer.used + rows.len() < BUFFER {
+            self.buffer.put(|room| room.text(rows));
+            Ok(())
+        } else {
+            self.flush().and_then(|()| self.write(rows))
+        };
+        piece.buffer.clear();
+        result
     }
 
     /// Puts a row, with whatever ends it. `row` may be called again, for more room.
     #[inline]
     pub(super) fn row(&mut self, row: impl FnMut(&mut Room<'_>)) -> Result<(), OutputError> {
-        self.put(row);
+        self.buffer.put(row);
         self.rows += 1;
-        if self.used >= BUFFER && !matches!(self.target, Target::Piece) { self.flush() } else { Ok(()) }
+        if self.buffer.used >= BUFFER && !matches!(self.target, Target::Piece) { self.flush() } else { Ok(()) }
     }
 
     /// Puts what is no row: the names of the columns.
     #[inline]
-    pub(super) fn put(&mut self, mut text: impl FnMut(&mut Room<'_>)) {
-        loop {
-            let mut room = Room::new(&mut self.buffer[self.used..]);
-            text(&mut room);
-            match room.filled() {
-                Some(length) => {
-                    self.used += length;
-                    return;
-                }
-                None => self.enlarge(),
-            }
-        }
-    }
-
-    #[cold]
-    fn enlarge(&mut self) {
-        self.buffer.resize((2 * self.buffer.len()).max(ROOM), 0);
+    pub(super) fn put(&mut self, text: impl FnMut(&mut Room<'_>)) {
+        self.buffer.put(text);
     }
 
     /// Writes the rows out. What could not be written is dropped, so that a later call does not write it behind a gap.
     pub(super) fn flush(&mut self) -> Result<(), OutputError> {
-        let used = std::mem::take(&mut self.used);
-        if used == 0 {
+        if self.buffer.text().is_empty() {
             return Ok(());
         }
-        let buffer = std::mem::take(&mut self.buffer);
-        let result = self.write(&buffer[..used]);
+        let mut buffer = std::mem::take(&mut self.buffer);
+        let result = self.write(buffer.text());
+        buffer.clear();
         self.buffer = buffer;
         result
     }
@@ -119,7 +146,7 @@ impl RowWriter {
         let result = self.flush();
         if matches!(self.target, Target::File(_)) {
             self.target = Target::Released;
-            self.buffer = Vec::new();
+            self.buffer = Buffer::default();
         }
         result
     }
