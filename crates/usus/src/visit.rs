@@ -59,10 +59,17 @@ fn plain<V: Visit>(
         let (schema, output) = (&schemas[index], &outputs[index]);
         let word = &output.word;
         let Some(eight) = eight(word) else { break };
-        let raw = word.of(eight);
         match output.plain {
-            Plain::Integer => visitor.number(schema, word.scaled(raw), word.places, Quality::Good),
-            Plain::Bit => visitor.flag(schema, raw != 0),
+            Plain::HighFirst => {
+                let raw = word.within(u64::from_be_bytes(eight));
+                visitor.number(schema, raw, word.places, Quality::Good);
+            }
+            Plain::LowFirst => {
+                let raw = word.within(u64::from_le_bytes(eight));
+                visitor.number(schema, raw, word.places, Quality::Good);
+            }
+            Plain::Integer => visitor.number(schema, word.scaled(word.of(eight)), word.places, Quality::Good),
+            Plain::Bit => visitor.flag(schema, word.of(eight) != 0),
             Plain::No | Plain::Number => break,
         }
         index += 1;

@@ -50,6 +50,13 @@ impl Cyclic {
         }
     }
 
+    /// Whether its bits come lowest first; nothing if they come in otherwise than they go out.
+    pub(super) fn is_reflected(&self) -> Option<bool> {
+        let (Cyclic::Small { parameters, .. } | Cyclic::Narrow { parameters, .. } | Cyclic::Wide { parameters, .. }) =
+            self;
+        (parameters.reflect_input == parameters.reflect_output).then_some(parameters.reflect_input)
+    }
+
     /// The CRC of at most 64 bits, without a detour over wider words.
     #[inline(always)]
     pub(super) fn narrow(&self, bytes: &[u8]) -> Option<u64> {

@@ -7,6 +7,7 @@ use alloc::boxed::Box;
 use alloc::vec::Vec;
 use core::fmt;
 
+use crate::format::Order;
 use cyclic::Cyclic;
 
 /// Sums that are no CRC, by name: plain sums of the bytes modulo 2^8 and 2^16, and the bytes xored together.
@@ -75,6 +76,22 @@ impl Checksum {
         match &self.engine {
             Engine::Cyclic(cyclic) => cyclic.narrow(bytes),
             _ => Some(self.of(bytes) as u64),
+        }
+    }
+
+    /// What the checksum of any bytes is with their own checksum behind them, if that is always the same: of a CRC whose bytes are sent in
+    /// the order in which their bits are computed.
+    pub(crate) fn residue(&self, order: Order) -> Option<u64> {
+        let Engine::Cyclic(cyclic) = &self.engine else { return None };
+        let own = if cyclic.is_reflected()? { Order::Little } else { Order::Big };
+        if order != own || self.width > 64 || !self.width.is_multiple_of(8) {
+            return None;
+        }
+        let size = usize::from(self.width / 8);
+        let value = self.narrow(&[])?;
+        match order {
+            Order::Little => self.narrow(&value.to_le_bytes()[..size]),
+            Order::Big => self.narrow(&value.to_be_bytes()[8 - size..]),
         }
     }
 

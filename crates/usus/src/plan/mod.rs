@@ -312,6 +312,11 @@ pub(crate) struct Output {
 pub(crate) enum Plain {
     /// More than that.
     No,
+    /// An integer as it was sent, its high byte first, or its only one.
+    HighFirst,
+    /// An integer as it was sent, its low byte first.
+    LowFirst,
+    /// Any other integer.
     Integer,
     Bit,
     /// A column that is nothing but a number: the word's place is the column's.
@@ -340,13 +345,14 @@ pub(crate) enum What {
 
 impl Output {
     fn new(what: What, word: Option<&Word>) -> Output {
+        let word = word.cloned().map(Word::high_first);
         let (plain, place) = match &what {
-            What::Integer => (Plain::Integer, 0),
+            What::Integer => (word.as_ref().map_or(Plain::No, Word::plain), 0),
             What::Bit => (Plain::Bit, 0),
             What::Column { first, way: Way::Number, .. } => (Plain::Number, *first),
             _ => (Plain::No, 0),
         };
-        Output { plain, word: word.cloned().unwrap_or(Word::byte(place)), what }
+        Output { plain, word: word.unwrap_or(Word::byte(place)), what }
     }
 
     /// Whether a plain one is in the front of a packet.
@@ -482,8 +488,27 @@ impl Word {
     #[inline(always)]
     pub(crate) fn of(&self, eight: [u8; 8]) -> i64 {
         let little = u64::from_le_bytes(eight);
-        let value = if self.big { little.swap_bytes() } else { little } >> (self.shift & 63) & self.mask;
+        self.within(if self.big { little.swap_bytes() } else { little })
+    }
+
+    /// The same, from these bytes as a word in its order.
+    #[inline(always)]
+    pub(crate) fn within(&self, word: u64) -> i64 {
+        let value = word >> (self.shift & 63) & self.mask;
         (value ^ self.sign).wrapping_sub(self.sign) as i64
+    }
+
+    /// The same; where both orders are one, it is read as if its high byte came first: most others are.
+    fn high_first(self) -> Word {
+        if self.size == 1 && !self.big { Word { big: true, shift: self.shift + 56, ..self } } else { self }
+    }
+
+    fn plain(&self) -> Plain {
+        match (self.factor, self.addend, self.big) {
+            (1, 0, true) => Plain::HighFirst,
+            (1, 0, false) => Plain::LowFirst,
+            _ => Plain::Integer,
+        }
     }
 
     /// The byte at a place, as it is.

@@ -16,6 +16,8 @@ pub(crate) struct Signatures {
     by_byte: Box<[u16; 256]>,
     /// The first one fits nothing.
     all: Vec<Signature>,
+    /// What the checksum gives over what it covers and itself behind it, if that is always the same. What is covered includes it then.
+    pub(crate) residue: Option<u64>,
 }
 
 /// A kind of packet whose length is always the same, and about which nothing decides but its start, its length, one byte and its
@@ -65,7 +67,23 @@ pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
             },
         };
     }
-    Some(Signatures { shift: *at as u32 * 8, by_byte, all })
+    let residue = frame.check.as_ref().and_then(residue);
+    if residue.is_some() {
+        all.iter_mut().for_each(|signature| signature.covered.1 += usize::from(signature.sent.size));
+    }
+    Some(Signatures { shift: *at as u32 * 8, by_byte, all, residue })
+}
+
+/// What a checksum gives over what it covers and itself, if it stands right behind that.
+fn residue(check: &Check) -> Option<u64> {
+    let CheckForm::Binary(integer) = check.form else { return None };
+    let stands_behind = match (check.to, check.at) {
+        (Edge::Back(last), Edge::Back(at)) => last == at + 1,
+        (Edge::Front(last), Edge::Front(at)) => last + 1 == at,
+        _ => false,
+    };
+    let is_whole = integer.bytes * 8 == check.checksum.width();
+    if stands_behind && is_whole { check.checksum.residue(integer.order) } else { None }
 }
 
 fn signature(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option<Signature> {
