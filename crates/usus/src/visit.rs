@@ -68,6 +68,14 @@ fn plain<V: Visit>(
                 let raw = word.within(u64::from_le_bytes(eight));
                 visitor.number(schema, raw, word.places, Quality::Good);
             }
+            Plain::Marked => {
+                let raw = word.within(u64::from_be_bytes(eight));
+                if raw == output.mark {
+                    visitor.reading(schema, Reading::absent(Absent::Marked));
+                } else {
+                    visitor.number(schema, raw, word.places, Quality::Good);
+                }
+            }
             Plain::Integer => visitor.number(schema, word.scaled(word.of(eight)), word.places, Quality::Good),
             Plain::Bit => visitor.flag(schema, word.of(eight) != 0),
             Plain::No | Plain::Number => break,

@@ -302,6 +302,8 @@ pub(crate) struct Gate {
 pub(crate) struct Output {
     /// Whether it is nothing but what its word says. Nearly every field of a packet is, and that is told faster than what else it may be.
     pub(crate) plain: Plain,
+    /// The raw value of a marked integer that means "no data".
+    pub(crate) mark: i64,
     /// The integer, or the bit.
     pub(crate) word: Word,
     pub(crate) what: What,
@@ -316,6 +318,8 @@ pub(crate) enum Plain {
     HighFirst,
     /// An integer as it was sent, its low byte first.
     LowFirst,
+    /// An integer as it was sent, its high byte first, with one value that means "no data".
+    Marked,
     /// Any other integer.
     Integer,
     Bit,
@@ -346,13 +350,21 @@ pub(crate) enum What {
 impl Output {
     fn new(what: What, word: Option<&Word>) -> Output {
         let word = word.cloned().map(Word::high_first);
+        let mut mark = 0;
         let (plain, place) = match &what {
             What::Integer => (word.as_ref().map_or(Plain::No, Word::plain), 0),
             What::Bit => (Plain::Bit, 0),
+            What::Tested(tested) => match (tested.tests.only_mark(), word.as_ref().map(Word::plain)) {
+                (Some(only), Some(Plain::HighFirst)) => {
+                    mark = only;
+                    (Plain::Marked, 0)
+                }
+                _ => (Plain::No, 0),
+            },
             What::Column { first, way: Way::Number, .. } => (Plain::Number, *first),
             _ => (Plain::No, 0),
         };
-        Output { plain, word: word.unwrap_or(Word::byte(place)), what }
+        Output { plain, mark, word: word.unwrap_or(Word::byte(place)), what }
     }
 
     /// Whether a plain one is in the front of a packet.
@@ -540,6 +552,11 @@ impl Tests {
     #[inline(always)]
     pub(crate) fn quality(&self, value: i64) -> Quality {
         if value < self.range.0 || value > self.range.1 { Quality::OutOfRange } else { Quality::Good }
+    }
+
+    /// The value that means "no data", if nothing else is tested.
+    fn only_mark(&self) -> Option<i64> {
+        self.no_data.filter(|_| self.range == Tests::ANY && self.codes.is_empty())
     }
 
     /// The range of a number that may have any value.
