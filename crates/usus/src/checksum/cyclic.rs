@@ -60,16 +60,24 @@ impl Cyclic {
     /// The CRC of at most 64 bits, without a detour over wider words.
     #[inline(always)]
     pub(super) fn narrow(&self, bytes: &[u8]) -> Option<u64> {
+        let (Cyclic::Small { parameters, .. } | Cyclic::Narrow { parameters, .. } | Cyclic::Wide { parameters, .. }) =
+            self;
+        Some(value(parameters, self.register(bytes)?))
+    }
+
+    /// What bytes leave in a register of at most 64 bits.
+    #[inline(always)]
+    pub(super) fn register(&self, bytes: &[u8]) -> Option<u64> {
         match self {
-            Cyclic::Small { parameters, tables, begun } => Some(value(parameters, run(tables, *begun, bytes))),
-            larger => larger.narrow_of_larger(bytes),
+            Cyclic::Small { tables, begun, .. } => Some(run(tables, *begun, bytes)),
+            larger => larger.register_of_larger(bytes),
         }
     }
 
     #[inline(never)]
-    fn narrow_of_larger(&self, bytes: &[u8]) -> Option<u64> {
+    fn register_of_larger(&self, bytes: &[u8]) -> Option<u64> {
         match self {
-            Cyclic::Narrow { parameters, tables, begun } => Some(value(parameters, run(tables, *begun, bytes))),
+            Cyclic::Narrow { tables, begun, .. } => Some(run(tables, *begun, bytes)),
             _ => None,
         }
     }

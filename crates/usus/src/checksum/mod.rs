@@ -79,8 +79,17 @@ impl Checksum {
         }
     }
 
-    /// What the checksum of any bytes is with their own checksum behind them, if that is always the same: of a CRC whose bytes are sent in
-    /// the order in which their bits are computed.
+    /// What bytes leave in the register of a CRC of at most 64 bits; nothing of other checksums.
+    #[inline(always)]
+    pub(crate) fn register(&self, bytes: &[u8]) -> Option<u64> {
+        match &self.engine {
+            Engine::Cyclic(cyclic) => cyclic.register(bytes),
+            _ => None,
+        }
+    }
+
+    /// What any bytes with their own checksum behind them leave in the register, if that is always the same: of a CRC whose bytes are sent
+    /// in the order in which their bits are computed.
     pub(crate) fn residue(&self, order: Order) -> Option<u64> {
         let Engine::Cyclic(cyclic) = &self.engine else { return None };
         let own = if cyclic.is_reflected()? { Order::Little } else { Order::Big };
@@ -90,8 +99,8 @@ impl Checksum {
         let size = usize::from(self.width / 8);
         let value = self.narrow(&[])?;
         match order {
-            Order::Little => self.narrow(&value.to_le_bytes()[..size]),
-            Order::Big => self.narrow(&value.to_be_bytes()[8 - size..]),
+            Order::Little => self.register(&value.to_le_bytes()[..size]),
+            Order::Big => self.register(&value.to_be_bytes()[8 - size..]),
         }
     }
 

@@ -68,14 +68,15 @@ pub(crate) fn signed<'p>(signatures: &'p Signatures, check: Option<&Check>, byte
     let signature = signatures.of(u64::from_le_bytes(*bytes.first_chunk()?))?;
     if let Some(check) = check {
         let covered = bytes.get(..signature.length)?.get(signature.covered.0..signature.covered.1)?;
-        let wanted = match signatures.residue {
-            Some(residue) => residue,
+        let holds = match signatures.residue {
+            Some(residue) => check.checksum.register(covered) == Some(residue),
             None => {
                 let cells = Cells { bytes, wide: bytes, columns: &[], tail: 0 };
-                cells.word(&signature.sent, 0)? as u64
+                let sent = cells.word(&signature.sent, 0)? as u64;
+                check.checksum.narrow(covered) == Some(sent)
             }
         };
-        return (check.checksum.narrow(covered) == Some(wanted)).then_some(signature);
+        return holds.then_some(signature);
     }
     (signature.length <= bytes.len()).then_some(signature)
 }

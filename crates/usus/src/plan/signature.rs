@@ -16,7 +16,8 @@ pub(crate) struct Signatures {
     by_byte: Box<[u16; 256]>,
     /// The first one fits nothing.
     all: Vec<Signature>,
-    /// What the checksum gives over what it covers and itself behind it, if that is always the same. What is covered includes it then.
+    /// What is left in the checksum's register by what it covers and itself behind it, if that is always the same. What is covered includes
+    /// it then.
     pub(crate) residue: Option<u64>,
 }
 
@@ -74,7 +75,7 @@ pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
     Some(Signatures { shift: *at as u32 * 8, by_byte, all, residue })
 }
 
-/// What a checksum gives over what it covers and itself, if it stands right behind that.
+/// What what a checksum covers, and itself right behind that, leave in its register.
 fn residue(check: &Check) -> Option<u64> {
     let CheckForm::Binary(integer) = check.form else { return None };
     let stands_behind = match (check.to, check.at) {
