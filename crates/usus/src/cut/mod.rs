@@ -28,7 +28,7 @@ pub(crate) use known::{Known, crlf, known, line_ends, packet_needs};
 pub(crate) use packet::signed;
 pub(crate) use scan::Scan;
 pub(crate) use sentence::STANDARD_LENGTH;
-pub(crate) use wait::{Calm, calm, waits};
+pub(crate) use wait::{Bytes, calm, waits};
 
 use crate::claim::Choice;
 use crate::event::Reason;

@@ -30,45 +30,55 @@ pub(crate) fn waits(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest:
     }
 }
 
-/// Bytes that say no more about what is open, up to an offset.
+/// Bytes that say no more about what is open: all before an offset, but those that may end it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Calm {
-    None,
-    /// Those that do not stop a sentence.
-    Sentence {
-        to: u64,
-    },
-    /// Those that end no line.
-    Text {
-        ends: [u8; 2],
-        to: u64,
-    },
+pub(crate) struct Calm {
+    pub(crate) to: u64,
+    pub(crate) ends: Bytes,
 }
 
-impl Calm {
-    /// Whether a byte at an offset is one of them.
-    #[inline(always)]
-    pub(crate) fn is_so(self, byte: u8, offset: u64) -> bool {
-        match self {
-            Calm::None => false,
-            Calm::Sentence { to } => offset < to && (b'+'..=b'~').contains(&byte),
-            Calm::Text { ends, to } => offset < to && !ends.contains(&byte),
+/// A set of bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Bytes([u64; 4]);
+
+impl Bytes {
+    pub(crate) const NONE: Bytes = Bytes([0; 4]);
+
+    const fn with(mut self, byte: u8) -> Bytes {
+        self.0[byte as usize / 64] |= 1 << (byte % 64);
+        self
+    }
+
+    /// All that are not in sentences, or may stand at their end.
+    const AROUND_SENTENCES: Bytes = {
+        let (mut bytes, mut byte) = (Bytes::NONE, 0);
+        while byte < 255 {
+            if byte < b'+' || byte > b'~' {
+                bytes = bytes.with(byte);
+            }
+            byte += 1;
         }
+        bytes.with(255)
+    };
+
+    #[inline(always)]
+    pub(crate) fn has(&self, byte: u8) -> bool {
+        self.0[usize::from(byte / 64)] >> (byte % 64) & 1 == 1
     }
 }
 
 /// Which bytes say no more about what is open at `at`.
-pub(crate) fn calm(plan: &Inner, route: &Route, at: u64, rest: Rest, scan: &Scan) -> Calm {
-    if rest != Rest::CLEAN && scan.open.is_none() {
-        return Calm::None;
-    }
+pub(crate) fn calm(plan: &Inner, route: &Route, at: u64, rest: Rest, scan: &Scan) -> Option<Calm> {
     if let Some(open) = scan.open {
-        return Calm::Sentence { to: open.start + limits::SENTENCE as u64 };
+        return Some(Calm { to: open.start + limits::SENTENCE as u64, ends: Bytes::AROUND_SENTENCES });
     }
     match route.text.map(|frame| &plan.frames[usize::from(frame)].cut) {
-        Some(Cut::Text { end, limit, .. }) if route.searching.is_empty() && scan.no_line_end_before >= at => {
-            Calm::Text { ends: text::ends(*end), to: at + *limit as u64 }
+        Some(Cut::Text { end, limit, .. })
+            if rest == Rest::CLEAN && route.searching.is_empty() && scan.no_line_end_before >= at =>
+        {
+            let [first, second] = text::ends(*end);
+            Some(Calm { to: at + *limit as u64, ends: Bytes::NONE.with(first).with(second) })
         }
-        _ => Calm::None,
+        _ => None,
     }
 }

@@ -4,8 +4,8 @@ use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
 use super::decide::{self, Decision};
-use super::{Join, Outcome};
-use crate::cut::{self, Calm, Framed, LineEdge, Rest, Scan, Step, View};
+use super::{Chunk, Join, Outcome};
+use crate::cut::{self, Bytes, Framed, LineEdge, Rest, Scan, Step, View};
 use crate::event::{Fault, FaultKind, LineId, Loss, NoticeKind};
 use crate::fold::Fold;
 use crate::ledger::Ledger;
@@ -15,6 +15,9 @@ use crate::time::{Span, Time};
 
 /// How late chunks can be where nobody says: a little more than the latency of common USB adapters.
 const LATENESS: Span = Span::from_nanoseconds(20_000_000);
+
+/// Room that is made in a window at least.
+const ROOM: usize = 1 << 12;
 
 /// A place where a line is closed: nothing before it joins with what follows.
 #[derive(Clone, Copy, Debug)]
@@ -54,11 +57,14 @@ pub(super) struct Line {
     last: Option<Time>,
     /// Nothing can be said before the window reaches this offset. 0 if that is not known.
     wake: u64,
-    /// And nothing then, if the byte that reaches it is one of these.
-    calm: Calm,
+    /// Single bytes say nothing as long as the window has fewer than so many, but for these.
+    quiet: usize,
+    stirring: Bytes,
     /// What is still to be said about bytes that are booked.
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
+    /// From where on bytes are not counted in the ledger's total yet.
+    counted: u64,
     pub(super) fold: Fold,
     /// What was known where the part at hand began, if it is one.
     begun: Option<Begun>,
@@ -92,9 +98,11 @@ impl Line {
             faults: VecDeque::new(),
             last: None,
             wake: 0,
-            calm: Calm::None,
+            quiet: 0,
+            stirring: Bytes::NONE,
             queue: VecDeque::new(),
             ledger: Ledger::for_kinds(plan.kinds.len()),
+            counted: start,
             fold: Fold::new(plan),
             begun: None,
         }
@@ -113,7 +121,8 @@ impl Line {
     }
 
     pub(super) fn ledger(&self) -> Ledger {
-        Ledger { pending: self.end() - self.at, ..self.ledger.clone() }
+        let total = self.ledger.total + (self.end() - self.counted);
+        Ledger { pending: self.end() - self.at, total, ..self.ledger.clone() }
     }
 
     pub(super) fn join(&self) -> Join {
@@ -124,6 +133,7 @@ impl Line {
     pub(super) fn begin_part(&mut self, plan: &Inner) {
         self.begun = Some(self.known());
         self.ledger = Ledger::for_kinds(plan.kinds.len());
+        self.counted = self.end();
         self.fold = Fold::new(plan);
     }
 
@@ -143,6 +153,10 @@ impl Line {
 
     /// Takes over the account and the fold of what comes before.
     pub(super) fn follow(&mut self, plan: &Inner, before: &mut Line) {
+        for line in [&mut *self, &mut *before] {
+            line.ledger.total += line.end() - line.counted;
+            line.counted = line.end();
+        }
         let part = core::mem::replace(&mut self.ledger, core::mem::take(&mut before.ledger));
         self.ledger.append(&part, plan.limits.names);
         self.fold.follow(core::mem::take(&mut before.fold));
@@ -153,25 +167,23 @@ impl Line {
         self.base + self.window.len() as u64
     }
 
-    /// Takes bytes in. The common case is short, for those who bring single bytes.
-    #[inline]
-    pub(super) fn push(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
-        let has_room = self.window.capacity() - self.window.len() >= bytes.len();
-        match bytes {
-            [byte] if has_room && faults.is_empty() && self.idle.is_none() && self.marks.newest_is(time) => {
-                let end = self.end();
-                self.window.push(*byte);
-                self.ledger.total += 1;
-                if self.wake == end + 1 && self.calm.is_so(*byte, end) {
-                    self.wake += 1;
-                }
+    /// Takes a single byte in that says nothing. Says whether it was one.
+    #[inline(always)]
+    pub(super) fn push_quietly(&mut self, chunk: &Chunk<'_>) -> bool {
+        let is_quiet = self.window.len() < self.quiet && chunk.faults.is_empty() && self.marks.newest_is(chunk.time);
+        match *chunk.bytes {
+            [byte] if is_quiet && !self.stirring.has(byte) => {
+                self.window.push(byte);
+                true
             }
-            _ => self.push_any(time, bytes, faults),
+            _ => false,
         }
     }
 
+    /// Takes bytes in.
     #[inline(never)]
-    fn push_any(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
+    pub(super) fn push(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
+        self.quiet = 0;
         if self.window.capacity() - self.window.len() < bytes.len() {
             self.make_room();
         }
@@ -186,8 +198,10 @@ impl Line {
             self.wake = 0;
         }
         self.window.extend_from_slice(bytes);
-        self.ledger.total += bytes.len() as u64;
         self.last = time.or(self.last);
+        if self.sleeps() {
+            self.keep_quiet(self.wake - 1, Bytes::NONE);
+        }
     }
 
     /// Whether nothing can be said yet, whatever was looked at before.
@@ -205,11 +219,24 @@ impl Line {
     /// Sees to it that bytes which say no more cost little. To be called when all was said.
     #[inline]
     pub(super) fn fall_asleep(&mut self, plan: &Inner) {
-        if self.at == self.end() || self.sleeps() {
-            return;
+        if self.sleeps() {
+            return self.keep_quiet(self.wake - 1, Bytes::NONE);
         }
-        self.calm = cut::calm(plan, &plan.routes[self.route], self.at, self.rest, &self.scan);
-        self.wake = if self.calm == Calm::None { 0 } else { self.end() + 1 };
+        self.wake = 0;
+        if self.at < self.end()
+            && let Some(calm) = cut::calm(plan, &plan.routes[self.route], self.at, self.rest, &self.scan)
+        {
+            self.keep_quiet(calm.to, calm.ends);
+        }
+    }
+
+    /// Single bytes before an offset, but for some, say nothing.
+    #[inline]
+    fn keep_quiet(&mut self, to: u64, stirring: Bytes) {
+        if self.idle.is_none() && self.faults.is_empty() {
+            self.quiet = (to.saturating_sub(self.base) as usize).min(self.window.capacity());
+            self.stirring = stirring;
+        }
     }
 
     /// Whether it is known, without looking, that nothing can be said yet.
@@ -233,6 +260,8 @@ impl Line {
             self.window.drain(..done);
             self.base = keep;
         }
+        // So much that single bytes seldom come here.
+        self.window.reserve(ROOM);
         self.marks.forget(keep);
     }
 
@@ -251,7 +280,7 @@ impl Line {
     fn add_silence(&mut self, offset: u64) {
         let closed = self.closings.back().is_some_and(|(closing, _)| *closing == offset);
         if offset > self.at && !closed && self.silences.back() != Some(&offset) {
-            self.wake = 0;
+            (self.wake, self.quiet) = (0, 0);
             self.silences.push_back(offset);
         }
     }
@@ -276,7 +305,7 @@ impl Line {
     }
 
     pub(super) fn close(&mut self, closing: Closing) {
-        self.wake = 0;
+        (self.wake, self.quiet) = (0, 0);
         self.closings.push_back((self.end(), closing));
     }
 

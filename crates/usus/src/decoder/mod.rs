@@ -126,10 +126,15 @@ impl Decoder {
     /// many small chunks can be decoded together.
     #[inline]
     pub fn feed(&mut self, chunk: Chunk<'_>) -> Events<'_> {
-        if let Some(line) = self.lines.get_mut(chunk.line.index()) {
-            line.push(chunk.time, chunk.bytes, chunk.faults);
-        }
-        self.events(chunk.line.index()..chunk.line.index() + 1)
+        let index = chunk.line.index();
+        // The common case is short, for those who bring single bytes.
+        let is_quiet = self.lines.get_mut(index).is_none_or(|line| {
+            line.push_quietly(&chunk) || {
+                line.push(chunk.time, chunk.bytes, chunk.faults);
+                false
+            }
+        });
+        Events { decoder: self, lines: index..index + usize::from(!is_quiet) }
     }
 
     /// What is ready on a line, and was not taken when its chunks were fed.
@@ -236,10 +241,12 @@ impl Events<'_> {
     /// Stops at the sink's first error. The events that remain come with the next ones.
     #[inline]
     pub fn drain<S: crate::Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
-        for line in self.decoder.lines[self.lines.clone()].iter_mut() {
+        while self.lines.start < self.lines.end {
+            let line = &mut self.decoder.lines[self.lines.start];
             if !line.sleeps() {
                 drain_line(&self.decoder.plan, line, sink)?;
             }
+            self.lines.start += 1;
         }
         Ok(())
     }
