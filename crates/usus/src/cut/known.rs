@@ -57,6 +57,16 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
     Some(Known { kind, length, content, columns, extent, filler })
 }
 
+/// How many bytes the packet that seems to begin with `bytes` has at least, if they are fewer: nothing can be said before.
+#[inline]
+pub(crate) fn shortest_packet(plan: &Inner, route: &Route, bytes: &[u8]) -> Option<usize> {
+    let frame = &plan.frames[usize::from(*route.searching.first()?)];
+    let Cut::Packet(packet) = &frame.cut else { return None };
+    let shortest = frame.signatures.as_ref()?.shortest;
+    let begins = || packet.start.iter().zip(bytes).all(|(start, byte)| start == byte);
+    (bytes.len() < shortest && begins()).then_some(shortest)
+}
+
 /// How many bytes the packet at the start of `bytes` needs before more can be said, if it is one that [`known`] would tell then.
 #[inline]
 pub(crate) fn packet_needs(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<usize> {
@@ -67,8 +77,7 @@ pub(crate) fn packet_needs(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut
         return None;
     }
     if bytes.len() < packet.header {
-        let begins = packet.start.iter().zip(bytes).all(|(start, byte)| start == byte);
-        return begins.then_some(packet.header);
+        return shortest_packet(plan, route, bytes);
     }
     match packet::verdict(plan, number, packet, bytes, &mut scan.choices) {
         Verdict::Need(length) if packet.begins(bytes) => Some(length),

@@ -24,7 +24,7 @@ mod text;
 mod unclaimed;
 mod wait;
 
-pub(crate) use known::{Known, crlf, known, line_ends, packet_needs};
+pub(crate) use known::{Known, crlf, known, line_ends, packet_needs, shortest_packet};
 pub(crate) use packet::signed;
 pub(crate) use scan::Scan;
 pub(crate) use sentence::STANDARD_LENGTH;

@@ -211,9 +211,19 @@ impl Line {
         if closed || silence || !self.queue.is_empty() || !self.faults.is_empty() {
             return false;
         }
-        let view = View { bytes: &self.window, base: self.base, closed: false, silence: None };
         let route = &plan.routes[self.route];
-        self.at == self.end() || cut::waits(plan, route, &view, self.at, self.rest, &mut self.scan)
+        let bytes = &self.window[(self.at - self.base) as usize..];
+        if bytes.is_empty() {
+            return true;
+        }
+        if self.rest == Rest::CLEAN
+            && let Some(length) = cut::shortest_packet(plan, route, bytes)
+        {
+            self.wait_for(length);
+            return true;
+        }
+        let view = View { bytes: &self.window, base: self.base, closed: false, silence: None };
+        cut::waits(plan, route, &view, self.at, self.rest, &mut self.scan)
     }
 
     /// Sees to it that bytes which say no more cost little. To be called when all was said.

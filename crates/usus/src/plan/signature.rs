@@ -19,6 +19,8 @@ pub(crate) struct Signatures {
     /// What is left in the checksum's register by what it covers and itself behind it, if that is always the same. What is covered includes
     /// it then.
     pub(crate) residue: Option<u64>,
+    /// Before so many bytes of a packet are there, no record can be told: neither of it, nor of one that begins inside of it.
+    pub(crate) shortest: usize,
 }
 
 /// A kind of packet whose length is always the same, and about which nothing decides but its start, its length, one byte and its
@@ -72,7 +74,10 @@ pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
     if residue.is_some() {
         all.iter_mut().for_each(|signature| signature.covered.1 += usize::from(signature.sent.size));
     }
-    Some(Signatures { shift: *at as u32 * 8, by_byte, all, residue })
+    let lengths = all.iter().skip(1).map(|signature| signature.length);
+    let shortest = if all.len() > frame.kinds.len() { lengths.min() } else { None };
+    let shortest = shortest.unwrap_or(packet.shortest);
+    Some(Signatures { shift: *at as u32 * 8, by_byte, all, residue, shortest })
 }
 
 /// What what a checksum covers, and itself right behind that, leave in its register.
