@@ -161,10 +161,19 @@ pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent,
             }
             Ok(Extent { count: count as u32, tail })
         }
-        ShapeUnit::Columns => fit_columns(number, kind, cells),
+        ShapeUnit::Columns => {
+            let found = cells.column_count();
+            let least = shape.front_required + shape.tail_required;
+            // Nearly always that is all there is to it.
+            if shape.item == 0 && (least..=shape.front + shape.tail).contains(&found) {
+                return Ok(Extent { count: 0, tail: shape.front });
+            }
+            fit_columns(number, kind, cells)
+        }
     }
 }
 
+#[inline(never)]
 fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Reason> {
     let shape = &kind.shape;
     let found = cells.column_count();

@@ -194,7 +194,7 @@ pub fn declared_decode(plan: &Plan, input: &[u8], chunk: usize) -> (u64, Sum) {
 pub struct Summing(pub Sum);
 
 impl Visit for Summing {
-    #[inline]
+    #[inline(always)]
     fn reading(&mut self, _schema: &FieldSchema, reading: Reading<'_>) {
         add(&mut self.0, reading);
     }
@@ -210,7 +210,7 @@ impl Visit for Summing {
     }
 }
 
-#[inline]
+#[inline(always)]
 fn add(sum: &mut Sum, reading: Reading<'_>) {
     match reading.value {
         Value::Decimal(number) | Value::Code { number, .. } => sum.number(number.small_coefficient().unwrap_or(0)),

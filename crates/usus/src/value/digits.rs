@@ -196,7 +196,11 @@ impl Pattern {
         let values = (column.eight() ^ self.expected) << unused >> unused;
         let digit = |place: u8| (values >> (8 * (place & 7))) as u8;
         let number = |place: u8| digit(place) * 10 + digit(place + 1);
-        (all_digits(values) && values & self.literals == 0).then(|| self.places.map(number))
+        if !all_digits(values) || values & self.literals != 0 {
+            return None;
+        }
+        let [first, second, third] = self.places;
+        Some([number(first), number(second), number(third)])
     }
 
     /// A time of day, perhaps with a fraction behind it.
