@@ -1,6 +1,6 @@
 //! Tables of cases: checksums, scales, sentences.
 
-use usus::Checksum;
+use usus::{Checksum, Chunk, Decoder, Format, Record};
 
 #[test]
 fn every_crc_of_the_catalogue_gives_its_check_value() {
@@ -115,4 +115,57 @@ fn known_sentences_give_their_positions() {
             crate::drive::run(plan, &crate::drive::Input::raw(format!("{sentence}\r\n").as_bytes()), &mut || 11);
         assert!(events.len() == 1 && events[0].contains(wanted), "{sentence} gives {events:?}");
     }
+}
+
+/// A packet is told by its first bytes and its checksum, or its checksum's own checksum; in whatever order its bytes are sent.
+#[test]
+fn every_checksum_tells_sound_packets_from_damaged_ones() {
+    let mut tried = 0;
+    for name in Checksum::names() {
+        let checksum = Checksum::named(name).unwrap();
+        let width = usize::from(checksum.width());
+        for order in ["le", "be"].iter().take(if width == 8 { 1 } else { 2 }) {
+            let order_word = if width == 8 { "" } else { order };
+            let size = width / 8;
+            let format = format!(
+                "format = 'x'
+                [[frame]]
+                cut = 'packet'
+                start = 'AA'
+                length = {}
+                checksum = {{ algorithm = '{name}', type = 'u{width}{order_word}' }}
+                header = [{{ name = 'kind', byte = 1, type = 'u8', internal = true }}]
+                [record.r]
+                when = 'kind == 1'
+                fields = [{{ name = 'value', type = 'u32be' }}]",
+                6 + size
+            );
+            // Not every width is one of whole bytes.
+            let Ok(plan) = Format::parse(&format).and_then(|format| format.compile()) else { continue };
+            tried += 1;
+            let packet = |value: u32| {
+                let mut packet = [&[0xAA, 1][..], &value.to_be_bytes()].concat();
+                let sum = checksum.of(&packet).to_be_bytes();
+                let mut sum = sum[16 - size..].to_vec();
+                if *order == "le" {
+                    sum.reverse();
+                }
+                packet.extend(sum);
+                packet
+            };
+            let length = packet(0).len();
+            for bit in 16..8 * length {
+                let mut bytes = [packet(0x1020_3040), packet(0xFFFF_0000), packet(7)].concat();
+                bytes[length + bit / 8] ^= 1 << (bit % 8);
+                let mut values = Vec::new();
+                let mut decoder = Decoder::new(&plan);
+                let line = decoder.line("", 0).unwrap();
+                let mut take = |record: &Record<'_>| values.push(record.get("value").unwrap().value.to_string());
+                let Ok(()) = decoder.feed(Chunk::new(line, &bytes)).drain(&mut take);
+                let Ok(()) = decoder.finish().drain(&mut take);
+                assert_eq!(values, ["270544960", "7"], "{name}, {order}, bit {bit}");
+            }
+        }
+    }
+    assert!(tried > 100, "{tried}");
 }

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use proptest::prelude::*;
 use serde::Deserialize;
 use usus::{
-    Absent, Cell, Chunk, Decimal, Decoder, Event, FieldSchema, Format, Items, Loss, OwnedValue, Plan, Quality, Reading,
-    Record, Room, Span, Time, Value, Visit, Wants,
+    Absent, Cell, Chunk, Clock, Date, Decimal, Decoder, Event, FieldSchema, Format, Items, Loss, OwnedValue, Plan,
+    Quality, Reading, Record, Room, Span, Time, Value, Visit, Wants,
 };
 use usus_sim::{Device, Faults, record};
 
@@ -63,6 +63,39 @@ proptest! {
         }
         prop_assert_eq!(number.to_f64(), text.parse::<f64>().unwrap());
         prop_assert_eq!(number.to_integer(), (coefficient % 10i128.pow(places.into()) == 0).then(|| coefficient / 10i128.pow(places.into())));
+    }
+
+    #[test]
+    fn what_is_put_is_what_is_shown(
+        text in ".{0,40}", whole: u64, shift in 0..64u32, double: f64, bytes in prop::collection::vec(any::<u8>(), 0..40),
+        time in (0..24u8, 0..60u8, 0..61u8, 0..1_000_000_000u32, 0..=9u8), day in (0..10_000i16, 1..13u8, 1..29u8),
+    ) {
+        prop_assert_eq!(put(|room| room.text(text.as_bytes())), text.clone());
+        let whole = whole >> shift;
+        prop_assert_eq!(put(|room| room.whole(whole, b'|')), format!("{whole}|"));
+        // The digits that were not sent are zeros.
+        let (hour, minute, second, nanosecond, digits) = time;
+        let nanosecond = nanosecond - nanosecond % 10u32.pow(9 - u32::from(digits));
+        let values = [
+            Value::Clock(Clock::new(hour, minute, second, nanosecond, digits).unwrap()),
+            Value::Date(Date::new(day.0, day.1, day.2).unwrap()),
+            Value::F64(double),
+            Value::F32(double as f32),
+            Value::Bool(whole % 2 == 0),
+            Value::Bytes(&bytes),
+            Value::Decimal(Decimal::from_unsigned(whole)),
+            Value::Absent(Absent::Empty),
+        ];
+        for value in values {
+            prop_assert_eq!(put(|room| room.value(value)), value.to_string());
+        }
+        let comma = put(|room| {
+            room.text(text.as_bytes());
+            room.byte(b',');
+            room.take_back(b',');
+            room.block(b"] ", 1);
+        });
+        prop_assert_eq!(comma, format!("{text}]"));
     }
 
     #[test]
