@@ -3,7 +3,7 @@
 use super::scan::Scan;
 use super::{Verdict, packet, sentence, text};
 use crate::claim::{self, Extent};
-use crate::plan::{Cut, Inner, Route};
+use crate::plan::{Cut, Inner, Packet, Route};
 
 /// A frame that is a record, and the line end behind it.
 #[derive(Clone, Copy)]
@@ -57,14 +57,20 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
     Some(Known { kind, length, content, columns, extent, filler })
 }
 
-/// How many bytes the packet that seems to begin with `bytes` has at least, if they are fewer: nothing can be said before.
+/// How many bytes the packet that seems to begin with `bytes` has at least, if they are fewer, and no other frame can be told before: where
+/// nothing else is looked for.
 #[inline]
 pub(crate) fn shortest_packet(plan: &Inner, route: &Route, bytes: &[u8]) -> Option<usize> {
-    let frame = &plan.frames[usize::from(*route.searching.first()?)];
+    let ([number], None) = (&route.searching[..], route.text) else { return None };
+    let frame = &plan.frames[usize::from(*number)];
     let Cut::Packet(packet) = &frame.cut else { return None };
     let shortest = frame.signatures.as_ref()?.shortest;
-    let begins = || packet.start.iter().zip(bytes).all(|(start, byte)| start == byte);
-    (bytes.len() < shortest && begins()).then_some(shortest)
+    (bytes.len() < shortest && seems_to_begin(packet, bytes)).then_some(shortest)
+}
+
+/// Whether bytes are the start pattern, or as much of it as they are.
+fn seems_to_begin(packet: &Packet, bytes: &[u8]) -> bool {
+    packet.start.iter().zip(bytes).all(|(start, byte)| start == byte)
 }
 
 /// How many bytes the packet at the start of `bytes` needs before more can be said, if it is one that [`known`] would tell then.
@@ -77,7 +83,7 @@ pub(crate) fn packet_needs(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut
         return None;
     }
     if bytes.len() < packet.header {
-        return shortest_packet(plan, route, bytes);
+        return seems_to_begin(packet, bytes).then_some(packet.header);
     }
     match packet::verdict(plan, number, packet, bytes, &mut scan.choices) {
         Verdict::Need(length) if packet.begins(bytes) => Some(length),

@@ -519,3 +519,66 @@ fn events_wait_for_whoever_drains_late() {
     assert_eq!(seen, collect(true));
     assert_eq!(seen.iter().filter(|event| event.contains(" r a=")).count(), 4, "{seen:#?}");
 }
+
+/// Bytes that come one by one are mostly appended and nothing else; what they end is told with the last of them all the same.
+#[test]
+fn records_leave_with_their_last_byte() {
+    const PACKETS: &str = "
+        [[frame]]
+        cut = 'packet'
+        start = '02'
+        length = 11
+        checksum = { algorithm = 'SUM-8', type = 'u8' }
+        header = [{ name = 'kind', byte = 1, type = 'u8', internal = true }]
+        [record.p]
+        frame = 'packet'
+        when = 'kind == 1'
+        fields = [{ name = 'v', type = 'u64be' }]";
+    const LINES: &str = "
+        [[frame]]
+        cut = 'text'
+        end = 'LF'
+        [record.t]
+        frame = 'text'
+        fields = [{ name = 'a' }]";
+    const SENTENCES: &str = "
+        [[frame]]
+        name = 'sentence'
+        cut = 'nmea-0183'
+        [record.s]
+        frame = 'sentence'
+        fields = [{ name = 'a' }, { name = 'b', type = 'number' }]";
+    let packet = |value: u8| {
+        let mut packet = [&[2, 1][..], &[value; 8]].concat();
+        packet.push(packet.iter().fold(0, |sum, byte| sum + byte));
+        packet
+    };
+    let (packet, line, sentence) = (&packet(3)[..], &b"ab\n"[..], &b"$A,5*58\r\n"[..]);
+    let table: [(&str, String, &[&[u8]], &[usize]); 4] = [
+        ("packets", PACKETS.to_owned(), &[packet, packet, packet], &[11, 22, 33]),
+        ("lines", LINES.replace("frame = 'text'", ""), &[b"x\n", line, b"cd\n"], &[2, 5, 8]),
+        ("packets and lines", PACKETS.to_owned() + LINES, &[packet, line, packet, line], &[11, 14, 25, 28]),
+        // The line end behind a sentence says nothing about it.
+        (
+            "packets and sentences",
+            PACKETS.to_owned() + SENTENCES,
+            &[packet, sentence, packet, sentence],
+            &[11, 18, 31, 38],
+        ),
+    ];
+    for (name, format, frames, wanted) in table {
+        let plan = plan(&format!("format = 'x'{format}"));
+        let bytes = frames.concat();
+        for time in [None, Some(Time::from_nanoseconds(5))] {
+            let mut decoder = Decoder::new(&plan);
+            let line = decoder.line("", 0).unwrap();
+            let mut told = Vec::new();
+            for (index, byte) in bytes.iter().enumerate() {
+                let chunk = Chunk { time, ..Chunk::new(line, std::slice::from_ref(byte)) };
+                let Ok(()) = decoder.feed(chunk).drain(&mut |_: &Record<'_>| told.push(index + 1));
+                assert_eq!(decoder.ledger(line).total, index as u64 + 1);
+            }
+            assert_eq!(told, wanted, "{name}");
+        }
+    }
+}
