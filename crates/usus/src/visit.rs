@@ -4,7 +4,7 @@ use crate::plan::{Output, Plain, Way, What, Word};
 use crate::read::{Cells, number_reading};
 use crate::record::Items;
 use crate::schema::FieldSchema;
-use crate::value::{Absent, Column, Decimal, Quality, Reading, Text, Value, Written, digits};
+use crate::value::{Absent, Column, Decimal, Quality, Reading, Text, Together, Value, Written, digits};
 
 /// Sees the fields of a record one by one: see [`Record::visit`](crate::Record::visit).
 pub trait Visit {
@@ -24,6 +24,18 @@ pub trait Visit {
     /// Sees a decimal number as it was written. Only where [`Visit::WRITTEN`] asks for it.
     fn written(&mut self, schema: &FieldSchema, number: Written<'_>) {
         self.reading(schema, number_reading(number.text()));
+    }
+
+    /// Whether columns of numbers that are separated by this byte, and stand side by side in the text as in the schema, are to be seen together:
+    /// [`Visit::together`] instead of [`Visit::written`] or a reading that is absent for each.
+    const SEPARATED_BY: Option<u8> = None;
+
+    /// Sees columns of numbers together, one for each of the fields. Only where [`Visit::SEPARATED_BY`] asks for it.
+    fn together(&mut self, schemas: &[FieldSchema], columns: Together<'_>) {
+        let separator = Self::SEPARATED_BY.unwrap_or_default();
+        for (schema, text) in schemas.iter().zip(columns.text().split(|byte| *byte == separator)) {
+            self.reading(schema, number_reading(text));
+        }
     }
 
     /// Sees a flag. What is not told so comes as a reading.
@@ -157,6 +169,12 @@ pub(crate) fn numbers<V: Visit>(
         if output.plain != Plain::Number {
             break;
         }
+        if V::SEPARATED_BY.is_some()
+            && let Some(count) = numbers_together(schemas, &outputs[index..end], index, cells, base, visitor)
+        {
+            index += count;
+            continue;
+        }
         let Some(column) = cells.column(base + output.word.first as usize) else { break };
         if column.length == 0 {
             visitor.reading(schema, Reading::absent(Absent::Empty));
@@ -167,6 +185,34 @@ pub(crate) fn numbers<V: Visit>(
     }
     index
 }
+
+/// Shows columns of numbers together, if several stand side by side; returns how many.
+#[inline(always)]
+fn numbers_together<V: Visit>(
+    schemas: &[FieldSchema],
+    outputs: &[Output],
+    index: usize,
+    cells: &Cells<'_>,
+    base: usize,
+    visitor: &mut V,
+) -> Option<usize> {
+    let count = usize::from(outputs.first()?.together);
+    if count < LEAST_TOGETHER {
+        return None;
+    }
+    let columns = cells.columns.get(base + outputs.first()?.word.first as usize..)?;
+    let (start, next, end) = (*columns.first()? as usize, *columns.get(1)? as usize, *columns.get(count)? as usize);
+    let separator = V::SEPARATED_BY?;
+    if cells.wide.get(next - 1) != Some(&separator) {
+        return None;
+    }
+    let columns = Together::of(cells.wide.get(start..)?, end.checked_sub(start + 1)?, separator)?;
+    visitor.together(schemas.get(index..index + count)?, columns);
+    Some(count)
+}
+
+/// Fewer columns are as fast one by one.
+const LEAST_TOGETHER: usize = 5;
 
 /// Shows a field of a text, by its short way if that leads to its value.
 #[inline(always)]

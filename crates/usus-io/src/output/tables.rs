@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use usus::{FieldSchema, KindSchema, Plan, Quality, Reading, Record, Room, Schema, Value, Visit, Written};
+use usus::{FieldSchema, KindSchema, Plan, Quality, Reading, Record, Room, Schema, Together, Value, Visit, Written};
 
 use super::writer::{Buffer, RowWriter};
 use super::{Origin, OutputError, is_bare, received_text};
@@ -459,6 +459,15 @@ struct Row<'o, 'r> {
 
 impl Visit for Row<'_, '_> {
     const WRITTEN: bool = true;
+    // What stands side by side in a line stands so in a row.
+    const SEPARATED_BY: Option<u8> = Some(b',');
+
+    #[inline(always)]
+    fn together(&mut self, _schemas: &[FieldSchema], columns: Together<'_>) {
+        let (block, length) = columns.block();
+        self.room.block(block, length);
+        self.room.byte(b',');
+    }
 
     #[inline(always)]
     fn written(&mut self, _schema: &FieldSchema, number: Written<'_>) {

@@ -204,6 +204,7 @@ fn add_group(
             (at, None, format!("{} to …, {size} each", place_text(at, 1, false)))
         }
     };
+    super::Output::count_neighbours(&mut items.outputs);
     push_group(sheet, items, declared, name, Group { first, size, count, outputs: Vec::new() }, place);
 }
 

@@ -356,6 +356,7 @@ fn compile_record(
     let series = record.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0));
+    super::Output::count_neighbours(&mut sheet.outputs);
     let packet = shape.unit == super::ShapeUnit::Bytes && shape.item == 0;
     let exact = (packet && sheet.gates.is_empty()).then(|| shape.least());
     let kind = Kind {

@@ -302,6 +302,8 @@ pub(crate) struct Gate {
 pub(crate) struct Output {
     /// Whether it is nothing but what its word says. Nearly every field of a packet is, and that is told faster than what else it may be.
     pub(crate) plain: Plain,
+    /// How many from this one on are numbers in columns side by side.
+    pub(crate) together: u16,
     /// The raw value of a marked integer that means "no data".
     pub(crate) mark: i64,
     /// The integer, or the bit.
@@ -364,7 +366,21 @@ impl Output {
             What::Column { first, way: Way::Number, .. } => (Plain::Number, *first),
             _ => (Plain::No, 0),
         };
-        Output { plain, mark, word: word.unwrap_or(Word::byte(place)), what }
+        Output { plain, together: 0, mark, word: word.unwrap_or(Word::byte(place)), what }
+    }
+
+    /// Counts which numbers stand side by side, once it is known which outputs do.
+    fn count_neighbours(outputs: &mut [Output]) {
+        let mut behind: Option<(u32, u16)> = None;
+        for output in outputs.iter_mut().rev() {
+            let column = output.word.first;
+            output.together = match (output.plain, behind) {
+                (Plain::Number, Some((next, count))) if next == column + 1 => count.saturating_add(1),
+                (Plain::Number, _) => 1,
+                _ => 0,
+            };
+            behind = (output.together > 0).then_some((column, output.together));
+        }
     }
 
     /// Whether a plain one is in the front of a packet.

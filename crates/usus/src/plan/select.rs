@@ -81,6 +81,7 @@ impl Plan {
             let keep: Vec<bool> = schema.fields.iter().map(|field| wanted(&field.name)).collect();
             let mut index = 0..;
             kind.outputs.retain(|_| index.next().is_some_and(|index: usize| keep[index]));
+            super::Output::count_neighbours(&mut kind.outputs);
             let mut index = 0..;
             schema.fields.retain(|_| index.next().is_some_and(|index: usize| keep[index]));
         }

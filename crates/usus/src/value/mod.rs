@@ -3,6 +3,7 @@
 mod calendar;
 mod decimal;
 pub(crate) mod digits;
+mod together;
 
 use core::fmt;
 
@@ -11,6 +12,7 @@ pub(crate) use calendar::{Layout, LayoutOf, full_year};
 pub use decimal::Decimal;
 pub use digits::Written;
 pub(crate) use digits::{Column, Pattern};
+pub use together::Together;
 
 /// The value of a field in one record. Texts and bytes are lent from the frame.
 #[derive(Clone, Copy, Debug, PartialEq)]

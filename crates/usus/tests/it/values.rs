@@ -550,20 +550,20 @@ fn records_leave_with_their_last_byte() {
         fields = [{ name = 'a' }, { name = 'b', type = 'number' }]";
     let packet = |value: u8| {
         let mut packet = [&[2, 1][..], &[value; 8]].concat();
-        packet.push(packet.iter().fold(0, |sum, byte| sum + byte));
+        packet.push(packet.iter().sum());
         packet
     };
     let (packet, line, sentence) = (&packet(3)[..], &b"ab\n"[..], &b"$A,5*58\r\n"[..]);
-    let table: [(&str, String, &[&[u8]], &[usize]); 4] = [
-        ("packets", PACKETS.to_owned(), &[packet, packet, packet], &[11, 22, 33]),
-        ("lines", LINES.replace("frame = 'text'", ""), &[b"x\n", line, b"cd\n"], &[2, 5, 8]),
-        ("packets and lines", PACKETS.to_owned() + LINES, &[packet, line, packet, line], &[11, 14, 25, 28]),
+    let table = [
+        ("packets", PACKETS.to_owned(), vec![packet, packet, packet], vec![11, 22, 33]),
+        ("lines", LINES.replace("frame = 'text'", ""), vec![b"x\n", line, b"cd\n"], vec![2, 5, 8]),
+        ("packets and lines", PACKETS.to_owned() + LINES, vec![packet, line, packet, line], vec![11, 14, 25, 28]),
         // The line end behind a sentence says nothing about it.
         (
             "packets and sentences",
             PACKETS.to_owned() + SENTENCES,
-            &[packet, sentence, packet, sentence],
-            &[11, 18, 31, 38],
+            vec![packet, sentence, packet, sentence],
+            vec![11, 18, 31, 38],
         ),
     ];
     for (name, format, frames, wanted) in table {

@@ -2,16 +2,17 @@
 
 use proptest::prelude::*;
 use usus::{
-    Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Room, Value, Visit,
-    Written,
+    Absent, Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Room, Together,
+    Value, Visit, Written,
 };
 
 /// What a visitor sees, as text. Numbers as they are written are asked for or not.
 #[derive(Default)]
-struct Seen<const WRITTEN: bool>(Vec<String>);
+struct Seen<const WRITTEN: bool, const TOGETHER: bool>(Vec<String>);
 
-impl<const WRITTEN: bool> Visit for Seen<WRITTEN> {
+impl<const WRITTEN: bool, const TOGETHER: bool> Visit for Seen<WRITTEN, TOGETHER> {
     const WRITTEN: bool = WRITTEN;
+    const SEPARATED_BY: Option<u8> = if TOGETHER { Some(b',') } else { None };
 
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
         self.0.push(shown(schema, reading));
@@ -35,6 +36,16 @@ impl<const WRITTEN: bool> Visit for Seen<WRITTEN> {
         let value = Value::Decimal(Decimal::parse(number.text()).unwrap());
         assert_eq!(value.to_string().as_bytes(), number.text(), "a number in its own form");
         self.reading(schema, Reading { value, quality: Quality::Good });
+    }
+
+    fn together(&mut self, schemas: &[FieldSchema], columns: Together<'_>) {
+        let texts: Vec<&[u8]> = columns.text().split(|byte| *byte == b',').collect();
+        assert_eq!(texts.len(), schemas.len());
+        for (schema, text) in schemas.iter().zip(texts) {
+            let value = Decimal::parse(text).map_or(Value::Absent(Absent::Empty), Value::Decimal);
+            assert_eq!(value.to_string().as_bytes(), text, "a number in its own form");
+            self.reading(schema, Reading { value, quality: Quality::Good });
+        }
     }
 
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>) {
@@ -190,12 +201,15 @@ fn compare(plan: &Plan, bytes: &[u8], chunk: usize) -> usize {
     let mut take = |record: &Record<'_>| {
         records += 1;
         let said = said(record);
-        let mut numbers = Seen::<false>::default();
+        let mut numbers = Seen::<false, false>::default();
         record.visit(&mut numbers);
         assert_eq!(numbers.0, said);
-        let mut written = Seen::<true>::default();
+        let mut written = Seen::<true, false>::default();
         record.visit(&mut written);
         assert_eq!(written.0, said);
+        let mut together = Seen::<true, true>::default();
+        record.visit(&mut together);
+        assert_eq!(together.0, said);
     };
     for chunk in bytes.chunks(chunk) {
         let Ok(()) = decoder.feed(Chunk::new(line, chunk)).drain(&mut take);
@@ -214,12 +228,96 @@ proptest! {
         compare(&texts(), format!("\n{text}").as_bytes(), chunk);
     }
 
+    /// Numbers in columns side by side, nearly all in the form in which they are shown: that they are is told for all of them together.
+    #[test]
+    fn neighbours_are_shown_as_they_say(
+        columns in prop::collection::vec(prop_oneof![
+            "-?(0|[1-9][0-9]{0,3})(\\.[0-9]{1,3})?", "-?(0|[1-9][0-9]{0,3})(\\.[0-9]{1,3})?", "-?[0-9]{0,20}(\\.[0-9]{0,20})?", "[-+.0-9]{0,4}",
+        ], 6..12),
+        behind in 0..90usize, chunk in 1usize..300,
+    ) {
+        let fields = "{ name = 'a', type = 'number', column = 1 }, { name = 'b', type = 'number' }, { name = 'c', type = 'number' }, { name = 'd', type = 'number' }, { name = 'e', type = 'number' }, { name = 'f', type = 'number' }";
+        let plan = plan(&format!("format = 'ways'\n[[frame]]\ncut = 'text'\n[record.r]\nmore = 'ignore'\nfields = [{fields}]"));
+        let line = columns.join(",");
+        let text = format!("\n{line}\n1,2.5,,-0.25,5,6\n{line}\n{}\n", "x".repeat(behind));
+        prop_assert!(compare(&plan, text.as_bytes(), chunk) >= 3);
+    }
+
     #[test]
     fn packets_are_shown_as_they_say(mut bytes in prop::collection::vec(prop_oneof![any::<u8>(), Just(0), Just(0xFF), Just(7)], 23), chunk in 1usize..60) {
         bytes.insert(0, 0xAA);
         // Many bytes follow the first packets, and few the last ones.
         let bytes = bytes.repeat(6);
         prop_assert!(compare(&packets(), &bytes, chunk) >= 1);
+    }
+}
+
+/// Whoever wants columns together, and what was seen so.
+#[derive(Default)]
+struct Neighbours(Vec<String>);
+
+impl Visit for Neighbours {
+    const SEPARATED_BY: Option<u8> = Some(b',');
+
+    fn reading(&mut self, _schema: &FieldSchema, _reading: Reading<'_>) {}
+
+    fn together(&mut self, _schemas: &[FieldSchema], columns: Together<'_>) {
+        self.0.push(String::from_utf8(columns.text().to_vec()).unwrap());
+    }
+
+    fn group(&mut self, _schema: &FieldSchema, _items: Items<'_>) {}
+}
+
+#[test]
+fn only_numbers_as_they_are_shown_are_seen_together() {
+    let numbers = "{ name = 'a', column = 2, type = 'number' }, { name = 'b', type = 'number' }, { name = 'c', type = 'number' }, { name = 'd', type = 'number' }, { name = 'e', type = 'number' }, { name = 'f', column = 1 }";
+    let seen = |separator: &str, columns: &str| {
+        let plan = plan(&format!(
+            "format = 'ways'\n[[frame]]\ncut = 'text'\nseparator = '{separator}'\n[record.r]\nfields = [{numbers}]"
+        ));
+        let text = format!("\nx{separator}{columns}\n{}\n", "y".repeat(80)).replace(',', separator);
+        let mut decoder = Decoder::new(&plan);
+        let line = decoder.line("", 0).unwrap();
+        let mut visitor = Neighbours::default();
+        let mut records = 0;
+        let mut take = |record: &Record<'_>| {
+            records += 1;
+            record.visit(&mut visitor);
+        };
+        let Ok(()) = decoder.feed(Chunk::new(line, text.as_bytes())).drain(&mut take);
+        assert_eq!(records, 1, "{columns}");
+        visitor.0
+    };
+    for columns in
+        ["1,2.5,,-0.25,-7", ",,,,", "0,0.0,-0,999999999999999,123456789012345.123456789012345", "-1.5,-1.5,-1.5,-1.5,0"]
+    {
+        assert_eq!(seen(",", columns), [columns]);
+        assert_eq!(seen(";", columns), [""; 0]);
+    }
+    for wrong in [
+        "01",
+        "-01",
+        "1.",
+        ".5",
+        "-",
+        "--1",
+        "1-",
+        "1.2.3",
+        "+1",
+        "1e3",
+        "00",
+        " 1",
+        "1 ",
+        "1..2",
+        "-.5",
+        "1234567890123456",
+        "a",
+    ] {
+        for place in 0..5 {
+            let mut columns = ["1", "2.5", "", "-0.25", "7"];
+            columns[place] = wrong;
+            assert_eq!(seen(",", &columns.join(",")), [""; 0], "{wrong} at {place}");
+        }
     }
 }
 
