@@ -122,11 +122,7 @@ impl JsonLines {
             }
             room.text(b",\"ranges\":[");
             for (index, (offset, length)) in record.ranges().enumerate() {
-                if index == 0 {
-                    room.block(b"[\0", 1)
-                } else {
-                    room.block(b",[", 2)
-                }
+                room.text(if index == 0 { b"[" } else { b",[" });
                 room.whole(offset, b',');
                 room.whole(length, b']');
             }

@@ -352,19 +352,15 @@ pub(crate) enum What {
 impl Output {
     fn new(what: What, word: Option<&Word>) -> Output {
         let word = word.cloned().map(Word::high_first);
-        let mut mark = 0;
-        let (plain, place) = match &what {
-            What::Integer => (word.as_ref().map_or(Plain::No, Word::plain), 0),
-            What::Bit => (Plain::Bit, 0),
+        let (plain, place, mark) = match &what {
+            What::Integer => (word.as_ref().map_or(Plain::No, Word::plain), 0, 0),
+            What::Bit => (Plain::Bit, 0, 0),
             What::Tested(tested) => match (tested.tests.only_mark(), word.as_ref().map(Word::plain)) {
-                (Some(only), Some(Plain::HighFirst)) => {
-                    mark = only;
-                    (Plain::Marked, 0)
-                }
-                _ => (Plain::No, 0),
+                (Some(mark), Some(Plain::HighFirst)) => (Plain::Marked, 0, mark),
+                _ => (Plain::No, 0, 0),
             },
-            What::Column { first, way: Way::Number, .. } => (Plain::Number, *first),
-            _ => (Plain::No, 0),
+            What::Column { first, way: Way::Number, .. } => (Plain::Number, *first, 0),
+            _ => (Plain::No, 0, 0),
         };
         Output { plain, together: 0, mark, word: word.unwrap_or(Word::byte(place)), what }
     }

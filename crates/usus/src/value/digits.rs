@@ -4,7 +4,6 @@
 use super::{Clock, Date, full_year};
 
 const DIGITS: u64 = u64::from_ne_bytes([b'0'; 8]);
-const POINTS: u64 = u64::from_ne_bytes([b'.'; 8]);
 const LOW_BITS: u64 = u64::from_ne_bytes([0x7F; 8]);
 const TOP_BITS: u64 = !LOW_BITS;
 const ONES: u64 = u64::from_ne_bytes([1; 8]);
@@ -236,8 +235,7 @@ pub(crate) fn degrees(column: Column<'_>, letter: Column<'_>, most: u8, letters:
         return None;
     }
     let eight = column.eight();
-    let other = eight ^ POINTS;
-    let point = (other.wrapping_sub(ONES) & !other & TOP_BITS).trailing_zeros() as usize / 8;
+    let point = lowest_point(eight ^ DIGITS).trailing_zeros() as usize / 8;
     let fraction = column.behind(point + 1)?;
     let places = fraction.length;
     if !(3..=5).contains(&point) || !(1..=5).contains(&places) {
