@@ -48,9 +48,11 @@ pub use source::capture::{CaptureLine, CaptureReader, CaptureWriter, LINK_TYPE};
 pub use source::clock::{Clock, Hand};
 pub use source::dump::{DumpLayout, DumpReader, LayoutError};
 pub use source::port::PortSource;
-pub use source::raw::RawReader;
+pub use source::raw::{RawBytes, RawReader};
 pub use source::shifted::Shifted;
 pub use source::tcp::TcpSource;
 pub use source::together::{Member, Together};
 pub use source::udp::UdpSource;
-pub use source::{LineInfo, Remark, Source, SourceError, SourceEvent, SourceOptions, Torn, open, open_address};
+pub use source::{
+    Anywhere, LineInfo, ReadAt, Remark, Source, SourceError, SourceEvent, SourceOptions, Torn, open, open_address,
+};

@@ -96,12 +96,12 @@ impl Feeding {
             self.line = Some(chunk.line);
         }
         self.bytes += chunk.bytes.len();
-        let mut events = decoder.feed(chunk);
-        if self.bytes >= TOGETHER {
-            self.bytes = 0;
-            events.drain(sink)?;
+        if self.bytes < TOGETHER {
+            decoder.feed(chunk);
+            return Ok(());
         }
-        Ok(())
+        self.bytes = 0;
+        decoder.decode(chunk, sink)
     }
 
     /// Drains what waits.

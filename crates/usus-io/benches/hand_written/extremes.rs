@@ -5,7 +5,7 @@ use std::fs;
 
 use fastrand::Rng;
 use usus::{Decoder, Format, Plan, Record, Sink};
-use usus_io::{Destination, Outputs, PieceOptions, Pieces, RawReader, TableOptions, pump_pieces};
+use usus_io::{Destination, Outputs, PieceOptions, Pieces, RawBytes, TableOptions, pump_pieces};
 
 use crate::sum::Sum;
 use crate::{Contest, Extent, Summing, declared_csv, declared_decode, folder, in_turn, median, ratio};
@@ -60,7 +60,7 @@ pub fn run(contest: &Contest, extent: Extent) {
     say("byte by byte over chunks of 4 KiB", &times[0], &times[1], little.len());
 
     let decode = |jobs: usize| {
-        let (mut source, mut decoder) = (RawReader::new(&input[..], None), Decoder::new(&plan));
+        let (mut source, mut decoder) = (RawBytes::new(&input[..], input.len() as u64), Decoder::new(&plan));
         let mut sum = Adding::default();
         let Ok(_) = pump_pieces(&mut source, &mut decoder, &mut sum, PieceOptions::jobs(jobs), &mut |_| true) else {
             unreachable!("reading a slice does not fail")
@@ -81,7 +81,7 @@ pub fn run(contest: &Contest, extent: Extent) {
                 let options = TableOptions::default();
                 let destination = Destination::JsonLines(lines.clone());
                 let mut outputs = Outputs::open(&plan, &destination, options, None, true).unwrap();
-                let (mut source, mut decoder) = (RawReader::new(&input[..], None), Decoder::new(&plan));
+                let (mut source, mut decoder) = (RawBytes::new(&input[..], input.len() as u64), Decoder::new(&plan));
                 pump_pieces(&mut source, &mut decoder, &mut outputs, PieceOptions::jobs(1), &mut |_| true).unwrap();
                 outputs.finish().unwrap();
             },

@@ -25,7 +25,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use usus::{Chunk, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value, Visit};
-use usus_io::{Destination, Outputs, PieceOptions, RawReader, TableOptions, pump_pieces};
+use usus_io::{Destination, Outputs, PieceOptions, RawBytes, TableOptions, pump_pieces};
 
 use sum::Sum;
 
@@ -184,7 +184,7 @@ pub fn declared_decode(plan: &Plan, input: &[u8], chunk: usize) -> (u64, Sum) {
         sum = summing.0;
     };
     for chunk in input.chunks(chunk) {
-        let Ok(()) = decoder.feed(Chunk::new(line, chunk)).drain(&mut take);
+        let Ok(()) = decoder.decode(Chunk::new(line, chunk), &mut take);
     }
     let Ok(()) = decoder.finish().drain(&mut take);
     (records, sum)
@@ -225,7 +225,7 @@ fn add(sum: &mut Sum, reading: Reading<'_>) {
 pub fn declared_csv(plan: &Plan, input: &[u8], folder: &Path, jobs: usize) {
     let destination = Destination::Directory(folder.to_owned());
     let mut outputs = Outputs::open(plan, &destination, TableOptions::default(), None, true).unwrap();
-    let (mut source, mut decoder) = (RawReader::new(input, None), Decoder::new(plan));
+    let (mut source, mut decoder) = (RawBytes::new(input, input.len() as u64), Decoder::new(plan));
     pump_pieces(&mut source, &mut decoder, &mut outputs, PieceOptions::jobs(jobs), &mut |_| true).unwrap();
     outputs.finish().unwrap();
 }

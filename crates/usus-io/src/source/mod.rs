@@ -41,6 +41,12 @@ pub trait Source {
     /// What kept the source from being read; what was read before stays valid.
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError>;
 
+    /// Its bytes, if they can be read at any place: those of one line without a name that begins at 0, of which nothing is known beside them.
+    /// To be asked before anything else happened. Whoever takes it says himself that there is a line.
+    fn anywhere(&mut self) -> Option<Anywhere<'_>> {
+        None
+    }
+
     /// The source that this one reads from and passes on, if it does. What this one does not say is as it is there.
     fn inner(&self) -> Option<&dyn Source> {
         None
@@ -96,6 +102,41 @@ pub trait Source {
         let _ = serial;
         None
     }
+}
+
+/// Bytes that can be read at any place, at the same time.
+pub trait ReadAt: Sync {
+    /// Fills as much of `buffer` as there is from an offset on, or less. Returns how much; nothing at the end.
+    ///
+    /// # Errors
+    ///
+    /// Whatever kept them from being read.
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize>;
+}
+
+impl ReadAt for File {
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+        std::os::unix::fs::FileExt::read_at(self, buffer, offset)
+    }
+}
+
+impl ReadAt for &[u8] {
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+        let rest = usize::try_from(offset).ok().and_then(|offset| self.get(offset..)).unwrap_or_default();
+        let length = rest.len().min(buffer.len());
+        buffer[..length].copy_from_slice(&rest[..length]);
+        Ok(length)
+    }
+}
+
+/// The bytes of a source that can be read at any place.
+pub struct Anywhere<'s> {
+    /// The bytes.
+    pub bytes: &'s dyn ReadAt,
+    /// How many there were when the source was opened.
+    pub size: u64,
+    /// The offset at which [`Source::next`] goes on.
+    pub at: &'s mut u64,
 }
 
 /// What a source says.
@@ -267,6 +308,11 @@ type Reader = Box<dyn Read + Send>;
 
 fn open_file(path: &Path, options: &SourceOptions) -> Result<Box<dyn Source + Send>, SourceError> {
     let cannot_open = |error| SourceError::Open { path: path.to_owned(), error };
+    if options.dump.is_none()
+        && let Some(file) = raw_file(path).map_err(cannot_open)?
+    {
+        return Ok(Box::new(file));
+    }
     let (reader, size) = open_bytes(path).map_err(cannot_open)?;
     let (head, reader) = peek(reader).map_err(cannot_open)?;
     let (head, reader, size) = match head.starts_with(&GZIP) {
@@ -283,6 +329,19 @@ fn open_file(path: &Path, options: &SourceOptions) -> Result<Box<dyn Source + Se
         return Ok(Box::new(capture::CaptureReader::new(reader, size)));
     }
     Ok(Box::new(raw::RawReader::new(reader, size)))
+}
+
+/// A regular file of raw bytes, if the path is one.
+fn raw_file(path: &Path) -> io::Result<Option<raw::RawBytes<File>>> {
+    // A pipe would not open without someone at its other end, and gives its bytes only once.
+    if !path.is_file() {
+        return Ok(None);
+    }
+    let file = File::open(path)?;
+    let size = file.metadata()?.len();
+    let (head, _) = peek(Box::new(file.try_clone()?))?;
+    let is_raw = !head.starts_with(&GZIP) && !capture::begins_like_one(&head);
+    Ok(is_raw.then(|| raw::RawBytes::new(file, size)))
 }
 
 /// How a gzip file begins (RFC 1952).

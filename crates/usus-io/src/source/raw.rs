@@ -1,13 +1,59 @@
-//! Raw bytes without times: a file, or standard input.
+//! Raw bytes without times: a file, or what comes one after the other, as on standard input.
 
 use std::io::{self, Read};
 
-use super::{LineInfo, Source, SourceError, SourceEvent};
+use super::{Anywhere, LineInfo, ReadAt, Source, SourceError, SourceEvent};
 
 /// How much is read at once: enough that calls cost nothing, little enough to stay in the processor's cache.
 const BUFFER: usize = 1 << 16;
 
-/// Reads raw bytes as one line.
+/// Raw bytes that can be read at any place, as one line.
+pub struct RawBytes<B> {
+    bytes: B,
+    size: u64,
+    buffer: Vec<u8>,
+    at: u64,
+    announced: bool,
+}
+
+impl<B: ReadAt> RawBytes<B> {
+    /// A source of these bytes. `size` is how many there are, as far as that is known: all there are by then are read.
+    pub fn new(bytes: B, size: u64) -> RawBytes<B> {
+        RawBytes { bytes, size, buffer: Vec::new(), at: 0, announced: false }
+    }
+}
+
+impl<B: ReadAt> Source for RawBytes<B> {
+    fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
+        if !std::mem::replace(&mut self.announced, true) {
+            return Ok(Some(SourceEvent::Line(LineInfo::new(""))));
+        }
+        self.buffer.resize(BUFFER, 0);
+        loop {
+            match self.bytes.read_at(&mut self.buffer, self.at) {
+                Ok(0) => return Ok(None),
+                Ok(got) => {
+                    self.at += got as u64;
+                    let bytes = &self.buffer[..got];
+                    return Ok(Some(SourceEvent::Chunk { line: 0, time: None, bytes, faults: &[] }));
+                }
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(SourceError::Read { at: self.at, error }),
+            }
+        }
+    }
+
+    fn anywhere(&mut self) -> Option<Anywhere<'_>> {
+        let untouched = !std::mem::replace(&mut self.announced, true);
+        untouched.then_some(Anywhere { bytes: &self.bytes, size: self.size, at: &mut self.at })
+    }
+
+    fn size(&self) -> Option<u64> {
+        Some(self.size)
+    }
+}
+
+/// Reads raw bytes as they come, as one line.
 pub struct RawReader<R> {
     reader: R,
     buffer: Vec<u8>,

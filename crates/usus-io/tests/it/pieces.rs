@@ -5,8 +5,8 @@ use std::collections::VecDeque;
 use proptest::prelude::*;
 use usus::{Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Time};
 use usus_io::{
-    Destination, LineInfo, Outputs, PieceOptions, Pieces, PumpError, Pumped, Source, SourceError, SourceEvent,
-    TableOptions, pump, pump_pieces,
+    Destination, LineInfo, Outputs, PieceOptions, Pieces, PumpError, Pumped, RawBytes, ReadAt, Source, SourceError,
+    SourceEvent, TableOptions, pump, pump_pieces,
 };
 
 /// A source of what it holds.
@@ -24,6 +24,19 @@ enum Step {
 impl Held {
     fn new(steps: impl IntoIterator<Item = Step>) -> Held {
         Held(steps.into_iter().collect(), Vec::new(), Vec::new())
+    }
+
+    /// The bytes in one piece, if that is all there is: one line without a name, without times and faults.
+    fn raw(&self) -> Option<Vec<u8>> {
+        let mut bytes = Vec::new();
+        for step in &self.0 {
+            match step {
+                Step::Line("", 0) => {}
+                Step::Chunk(0, None, chunk, faults) if faults.is_empty() => bytes.extend(chunk),
+                _ => return None,
+            }
+        }
+        (self.0.len() > 1).then_some(bytes)
     }
 
     /// One line without a name, cut at these places.
@@ -54,6 +67,18 @@ impl Source for Held {
             Step::Loss(line) => SourceEvent::Loss { line, why: Loss::Overrun, time: None },
             Step::Broken => return Err(SourceError::Read { at: 7, error: std::io::Error::other("unplugged") }),
         }))
+    }
+}
+
+/// Bytes of which only the first can be read.
+struct Torn<'b>(&'b [u8], usize);
+
+impl ReadAt for Torn<'_> {
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> std::io::Result<usize> {
+        match (&self.0[..self.1]).read_at(buffer, offset)? {
+            0 => Err(std::io::Error::other("worn out")),
+            read => Ok(read),
+        }
     }
 }
 
@@ -200,12 +225,23 @@ const TWO: &str = "
     frame = 'down'
     fields = [{ name = 'v', type = 'u16be' }]";
 
-/// What one core and several give.
+/// What one core and several give, in batches and, where bytes are all there is, in ranges. Returns what is known of the batches.
 fn both(plan: &Plan, source: &Held, options: PieceOptions) -> Pumped {
+    if let Some(bytes) = source.raw() {
+        let size = bytes.len() as u64;
+        // Also a file that has become longer or shorter since it was opened.
+        for size in [size, size / 2, size + 9] {
+            compare(plan, source, &mut RawBytes::new(&bytes[..], size), options);
+        }
+    }
+    compare(plan, source, &mut source.clone(), options)
+}
+
+fn compare(plan: &Plan, source: &Held, pieced: &mut dyn Source, options: PieceOptions) -> Pumped {
     let (mut one, mut several) = (Told::default(), Told::default());
     let (mut alone, mut together) = (Decoder::new(plan), Decoder::new(plan));
     let expected = pump(&mut source.clone(), &mut alone, &mut one, &mut |_| true);
-    let found = pump_pieces(&mut source.clone(), &mut together, &mut several, options, &mut |_| true);
+    let found = pump_pieces(pieced, &mut together, &mut several, options, &mut |_| true);
     assert_eq!(one.events, several.events, "{options:?}");
     let ledgers = |decoder: &Decoder| decoder.lines().map(|line| decoder.ledger(line)).collect::<Vec<_>>();
     assert_eq!(ledgers(&alone), ledgers(&together));
@@ -292,13 +328,25 @@ fn errors_come_where_they_would_come_from_one_core() {
     let chunk = |number| Step::Chunk(0, None, packet(number, 1).to_vec(), Vec::new());
     let broken = [Step::Line("", 0), chunk(0), chunk(1), chunk(2), Step::Broken];
     both(&plan, &Held::new(broken), PieceOptions { jobs: 2, size: 1, before: 4 });
+    let bytes: Vec<u8> = (0..6).flat_map(|number| packet(number, 1)).collect();
     for full_after in 0..6 {
-        let mut told = Told { full_after: Some(full_after), ..Told::default() };
-        let mut source = Held::new([Step::Line("", 0)].into_iter().chain((0..6).map(chunk)));
-        let options = PieceOptions { jobs: 2, size: 1, before: 4 };
+        let mut held = Held::new([Step::Line("", 0)].into_iter().chain((0..6).map(chunk)));
+        let mut raw = RawBytes::new(&bytes[..], bytes.len() as u64);
+        for source in [&mut held as &mut dyn Source, &mut raw] {
+            let mut told = Told { full_after: Some(full_after), ..Told::default() };
+            let options = PieceOptions { jobs: 2, size: 4, before: 4 };
+            let result = pump_pieces(source, &mut Decoder::new(&plan), &mut told, options, &mut |_| true);
+            assert!(matches!(result, Err(PumpError::Sink(error)) if error == "full"));
+            assert_eq!(told.events.len(), full_after);
+        }
+    }
+    for sound in 0..6 {
+        let mut told = Told::default();
+        let mut source = RawBytes::new(Torn(&bytes, sound * 4), bytes.len() as u64);
+        let options = PieceOptions { jobs: 2, size: 4, before: 4 };
         let result = pump_pieces(&mut source, &mut Decoder::new(&plan), &mut told, options, &mut |_| true);
-        assert!(matches!(result, Err(PumpError::Sink(error)) if error == "full"));
-        assert_eq!(told.events.len(), full_after);
+        assert!(matches!(result, Err(PumpError::Source(SourceError::Read { at, .. })) if at == sound as u64 * 4));
+        assert_eq!(told.events.len(), sound);
     }
     let mut source = Held::new([Step::Line("up", 0), Step::Line("middle", 0)]);
     let options = PieceOptions { jobs: 2, size: 1, before: 4 };
@@ -424,8 +472,14 @@ proptest! {
         steps in steps(1), format in 0usize..5, jobs in 2usize..4, size in 1usize..40, before in 0usize..40,
     ) {
         let plan = plan([PACKETS, SENTENCES, LINES, LOST, SERIES][format]);
+        let bytes: Vec<u8> = steps
+            .iter()
+            .filter_map(|step| if let Step::Chunk(_, _, bytes, _) = step { Some(bytes.clone()) } else { None })
+            .flatten()
+            .collect();
         let steps = [Step::Line("", 0)].into_iter().chain(steps);
         both(&plan, &Held::new(steps), PieceOptions { jobs, size, before });
+        both(&plan, &Held::cut(&bytes, &[]), PieceOptions { jobs, size, before });
     }
 
     #[test]

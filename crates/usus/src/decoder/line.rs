@@ -183,22 +183,34 @@ impl Line {
     /// Takes bytes in.
     #[inline(never)]
     pub(super) fn push(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
-        self.quiet = 0;
-        if self.window.capacity() - self.window.len() < bytes.len() {
-            self.make_room();
-        }
+        self.arrive(time, bytes.len(), faults);
+        self.append(bytes);
+    }
+
+    /// Notes what is known of bytes that come in: their time and their faults.
+    #[inline]
+    pub(super) fn arrive(&mut self, time: Option<Time>, length: usize, faults: &[Fault]) {
         let start = self.end();
         if self.idle.is_some() {
-            self.note_silence(start, time, bytes.len());
+            self.note_silence(start, time, length);
         }
         self.marks.push(start, time);
         if !faults.is_empty() {
             self.ledger.faults += faults.len() as u64;
-            self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(bytes.len()) as u64, fault.kind)));
+            self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(length) as u64, fault.kind)));
             self.wake = 0;
         }
-        self.window.extend_from_slice(bytes);
         self.last = time.or(self.last);
+    }
+
+    /// Puts bytes into the window.
+    #[inline]
+    pub(super) fn append(&mut self, bytes: &[u8]) {
+        self.quiet = 0;
+        if self.window.capacity() - self.window.len() < bytes.len() {
+            self.make_room();
+        }
+        self.window.extend_from_slice(bytes);
         if self.sleeps() {
             self.keep_quiet(self.wake - 1, Bytes::NONE);
         }
@@ -262,9 +274,14 @@ impl Line {
         self.wake = self.scan.need;
     }
 
+    /// The offset from which on bytes are open: not booked, or still to be lent.
+    pub(super) fn open_from(&self) -> u64 {
+        self.queue.iter().map(Outcome::offset).min().unwrap_or(self.at).min(self.at)
+    }
+
     /// Drops what is done with from the front of the window, before it would grow: so that single bytes cost little.
     fn make_room(&mut self) {
-        let keep = self.queue.iter().map(Outcome::offset).min().unwrap_or(self.at).min(self.at);
+        let keep = self.open_from();
         let done = (keep - self.base) as usize;
         if done >= self.window.len() / 2 {
             self.window.drain(..done);

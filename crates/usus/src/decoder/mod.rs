@@ -1,5 +1,6 @@
 //! The decoder: bytes in, events out, every byte booked.
 
+mod ahead;
 mod decide;
 mod line;
 mod part;
@@ -44,7 +45,8 @@ impl<'a> Chunk<'a> {
 ///
 /// 1. [`line`](Decoder::line) once for each line.
 /// 2. [`feed`](Decoder::feed) for each chunk, in the order of arrival; [`loss`](Decoder::loss) where bytes are missing. Each
-///    returns [`Events`], to be drained before the next call; what was not drained comes with the next events of that line.
+///    returns [`Events`], to be drained before the next call; what was not drained comes with the next events of that line. Who has a
+///    sink gives it to [`decode`](Decoder::decode) with the chunk, which is the same and faster.
 /// 3. On a live line of a format that waits for silence, [`tick`](Decoder::tick) when [`next_deadline`](Decoder::next_deadline) has
 ///    passed. It only makes events come earlier.
 /// 4. [`finish`](Decoder::finish) at the end of the input. What is fed after it is taken as the other side of a loss.
@@ -135,6 +137,18 @@ impl Decoder {
             }
         });
         Events { decoder: self, lines: index..index + usize::from(!is_quiet) }
+    }
+
+    /// Takes a chunk in, and hands all events that are ready on its line to a sink. That is the same as draining what
+    /// [`feed`](Decoder::feed) returns, only faster: of a large chunk, frame after frame is decoded where it lies.
+    ///
+    /// # Errors
+    ///
+    /// Stops at the sink's first error. The events that remain come with the next ones.
+    #[inline]
+    pub fn decode<S: crate::Sink>(&mut self, chunk: Chunk<'_>, sink: &mut S) -> Result<(), S::Error> {
+        let Some(line) = self.lines.get_mut(chunk.line.index()) else { return Ok(()) };
+        if line.push_quietly(&chunk) { Ok(()) } else { ahead::decode(&self.plan, line, chunk, sink) }
     }
 
     /// What is ready on a line, and was not taken when its chunks were fed.
@@ -242,23 +256,24 @@ impl Events<'_> {
     #[inline]
     pub fn drain<S: crate::Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
         while self.lines.start < self.lines.end {
-            let line = &mut self.decoder.lines[self.lines.start];
-            if !line.sleeps() {
-                drain_line(&self.decoder.plan, line, sink)?;
-            }
+            drain_line(&self.decoder.plan, &mut self.decoder.lines[self.lines.start], sink)?;
             self.lines.start += 1;
         }
         Ok(())
     }
 }
 
+/// Says what there is to say about the bytes in a line's window.
 #[inline(never)]
 fn drain_line<S: crate::Sink>(plan: &Plan, line: &mut Line, sink: &mut S) -> Result<(), S::Error> {
+    if line.sleeps() {
+        return Ok(());
+    }
     if line.waits(&plan.0) {
         line.fall_asleep(&plan.0);
         return Ok(());
     }
-    while !line.steady(plan, sink)? {
+    while !line.steady_in_window(plan, sink)? {
         let Some(outcome) = line.advance(&plan.0) else { break };
         sink.event(event(plan, line, outcome))?;
     }

@@ -9,14 +9,43 @@ use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
 
+/// Bytes of a line that lie together.
+#[derive(Clone, Copy)]
+pub(super) struct Seen<'w> {
+    pub(super) bytes: &'w [u8],
+    /// The stream offset of the first of them.
+    pub(super) base: u64,
+}
+
+impl<'w> Seen<'w> {
+    #[inline(always)]
+    fn from(&self, offset: u64) -> &'w [u8] {
+        &self.bytes[(offset - self.base) as usize..]
+    }
+
+    fn end(&self) -> u64 {
+        self.base + self.bytes.len() as u64
+    }
+}
+
 impl Line {
+    /// Does [`Line::steady`] with what is in the window.
+    #[inline]
+    pub(super) fn steady_in_window<S: Sink>(&mut self, plan: &Plan, sink: &mut S) -> Result<bool, S::Error> {
+        // Lent, so that what it is part of can change.
+        let window = core::mem::take(&mut self.window);
+        let result = self.steady(plan, Seen { bytes: &window, base: self.base }, sink);
+        self.window = window;
+        result
+    }
+
     /// Hands the records of frame after frame to a sink, for as long as nothing else is to be said. Says whether nothing is to be said at
     /// all until more comes.
     #[inline]
-    pub(super) fn steady<S: Sink>(&mut self, plan: &Plan, sink: &mut S) -> Result<bool, S::Error> {
+    pub(super) fn steady<S: Sink>(&mut self, plan: &Plan, seen: Seen<'_>, sink: &mut S) -> Result<bool, S::Error> {
         let inner = &*plan.0;
         let route = &inner.routes[self.route];
-        if !self.is_undisturbed(inner, route) {
+        if !self.is_undisturbed(inner, route, seen) {
             return Ok(false);
         }
         let begun = self.at;
@@ -25,25 +54,23 @@ impl Line {
             // Packets that are looked for first follow one another in a loop that knows nothing else.
             if let Some(frame) = first
                 && let Some(signatures) = &frame.signatures
-                && !self.packets(plan, signatures, frame.check.as_ref(), sink)?
+                && !self.packets(plan, signatures, frame.check.as_ref(), seen, sink)?
             {
                 return Ok(false);
             }
-            let bytes = &self.window[(self.at - self.base) as usize..];
-            let Some(known) = cut::known(inner, route, bytes, &mut self.scan) else { break };
+            let Some(known) = cut::known(inner, route, seen.from(self.at), &mut self.scan) else { break };
             if self.at == begun {
                 self.scan.clear();
             }
-            if !self.hand_over(plan, &known, sink)? {
+            if !self.hand_over(plan, &known, seen, sink)? {
                 return Ok(false);
             }
         }
-        let bytes = &self.window[(self.at - self.base) as usize..];
-        let need = cut::packet_needs(inner, route, bytes, &mut self.scan);
+        let need = cut::packet_needs(inner, route, seen.from(self.at), &mut self.scan);
         if let Some(length) = need {
             self.wait_for(length);
         }
-        Ok(need.is_some() || self.at == self.end())
+        Ok(need.is_some() || self.at == seen.end())
     }
 
     /// Hands over packet after packet that its first bytes tell, with what does not change from one to the next kept apart from what does.
@@ -53,12 +80,13 @@ impl Line {
         plan: &Plan,
         signatures: &Signatures,
         check: Option<&Check>,
+        seen: Seen<'_>,
         sink: &mut S,
     ) -> Result<bool, S::Error> {
         let kinds = &*plan.0.kinds;
-        let window = &*self.window;
+        let window = seen.bytes;
         let counts = &mut *self.ledger.records;
-        let begun = (self.at - self.base) as usize;
+        let begun = (self.at - seen.base) as usize;
         let mut record = Record {
             plan,
             kind: 0,
@@ -78,7 +106,7 @@ impl Line {
             && let Some(kind) = kinds.get(usize::from(signature.kind))
             && let Some(count) = counts.get_mut(usize::from(signature.kind))
         {
-            (record.kind, record.offset, record.length) = (signature.kind, self.base + at as u64, frame.len() as u32);
+            (record.kind, record.offset, record.length) = (signature.kind, seen.base + at as u64, frame.len() as u32);
             (record.frame, record.cells.bytes, record.cells.wide) = (frame, frame, wide);
             record.cells.tail = frame.len();
             *count += 1;
@@ -110,21 +138,21 @@ impl Line {
             self.scan.clear();
         }
         self.ledger.recorded += (at - begun) as u64;
-        self.at = self.base + at as u64;
+        self.at = seen.base + at as u64;
         result
     }
 
     /// Whether nothing is known about the bytes from the position on but what they are. Passes the line end of the frame before.
     #[inline]
-    fn is_undisturbed(&mut self, plan: &Inner, route: &Route) -> bool {
+    fn is_undisturbed(&mut self, plan: &Inner, route: &Route, seen: Seen<'_>) -> bool {
         let nothing_known =
             self.queue.is_empty() && self.closings.is_empty() && self.faults.is_empty() && self.silences.is_empty();
-        if !nothing_known || self.scan.is_stuck(self.at, self.end()) {
+        if !nothing_known || self.scan.is_stuck(self.at, seen.end()) {
             return false;
         }
         let behind_sentence = self.rest == (Rest { line_end: Expect::CrOrLf, ..Rest::CLEAN });
         if behind_sentence || self.rest == Rest::CLEAN {
-            let bytes = &self.window[(self.at - self.base) as usize..];
+            let bytes = seen.from(self.at);
             let length = if behind_sentence { cut::crlf(bytes) } else { cut::line_ends(plan, route, bytes) };
             self.ledger.filler += length as u64;
             self.at += length as u64;
@@ -137,7 +165,13 @@ impl Line {
 
     /// Books a record and hands it to the sink. Says whether that was all: what is to be said before it is queued, and it behind that.
     #[inline(always)]
-    fn hand_over<S: Sink>(&mut self, plan: &Plan, known: &Known, sink: &mut S) -> Result<bool, S::Error> {
+    fn hand_over<S: Sink>(
+        &mut self,
+        plan: &Plan,
+        known: &Known,
+        seen: Seen<'_>,
+        sink: &mut S,
+    ) -> Result<bool, S::Error> {
         let Known { kind, length, content, columns, extent, filler } = *known;
         let planned = &plan.0.kinds[usize::from(kind)];
         let offset = self.at;
@@ -145,7 +179,7 @@ impl Line {
         self.ledger.filler += filler as u64;
         self.ledger.recorded += length as u64;
         self.ledger.records[usize::from(kind)] += 1;
-        let frame_on = &self.window[(offset - self.base) as usize..];
+        let frame_on = seen.from(offset);
         let (frame, wide) = (&frame_on[..length], &frame_on[content.0 as usize..]);
         let bytes = &wide[..(content.1 - content.0) as usize];
         // Put together where it stays: copies of what was stored just now would wait for it.

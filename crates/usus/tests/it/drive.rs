@@ -67,7 +67,7 @@ impl Drive {
         let line = self.line(role);
         let time = time.map(Time::from_nanoseconds);
         drain(self.decoder.feed(Chunk { line, time, bytes, faults }), &mut self.events);
-        let Ok(()) = self.swift.feed(Chunk { line, time, bytes, faults }).drain(&mut self.drained);
+        let Ok(()) = self.swift.decode(Chunk { line, time, bytes, faults }, &mut self.drained);
         self.look();
     }
 

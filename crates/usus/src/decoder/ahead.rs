@@ -1,0 +1,79 @@
+//! A chunk that is decoded where it lies: what is whole frames is not copied into the window. The window gets what is open at its ends, and
+//! those bytes about which more is to be said than the next record.
+
+use super::line::Line;
+use super::steady::Seen;
+use super::{Chunk, drain_line};
+use crate::plan::Plan;
+use crate::sink::Sink;
+
+/// Smaller chunks are copied at once.
+const LEAST: usize = 64;
+
+/// So much of a chunk is copied at first where there is more to say.
+const AT_ONCE: usize = 256;
+
+/// Takes a chunk in, and hands all that is ready to a sink.
+#[inline(never)]
+pub(super) fn decode<S: Sink>(plan: &Plan, line: &mut Line, chunk: Chunk<'_>, sink: &mut S) -> Result<(), S::Error> {
+    if chunk.bytes.len() < LEAST || !chunk.faults.is_empty() {
+        line.push(chunk.time, chunk.bytes, chunk.faults);
+        return drain_line(plan, line, sink);
+    }
+    let start = line.end();
+    line.arrive(chunk.time, chunk.bytes.len(), chunk.faults);
+    let mut ahead = Ahead { bytes: chunk.bytes, start, taken: 0 };
+    let result = ahead.drain(plan, line, sink);
+    // Nothing is lost with an error of the sink.
+    ahead.take(line, chunk.bytes.len());
+    result
+}
+
+/// A chunk, of which the window has only the first bytes yet.
+struct Ahead<'d> {
+    bytes: &'d [u8],
+    /// The stream offset of the first of them.
+    start: u64,
+    /// How many of them the line has: its window ends there.
+    taken: usize,
+}
+
+impl Ahead<'_> {
+    fn drain<S: Sink>(&mut self, plan: &Plan, line: &mut Line, sink: &mut S) -> Result<(), S::Error> {
+        let (mut most, mut tried) = (AT_ONCE, None);
+        loop {
+            // Not again without having come further: whatever the bytes are, each is looked at a few times only.
+            if tried != Some(line.at) && self.give_back(line) {
+                (most, tried) = (AT_ONCE, Some(line.at));
+                line.scan.reset(line.at);
+                let result = line.steady(plan, Seen { bytes: self.bytes, base: self.start }, sink);
+                self.give_back(line);
+                result?;
+            }
+            self.take(line, most);
+            drain_line(plan, line, sink)?;
+            if self.taken == self.bytes.len() {
+                return Ok(());
+            }
+            most *= 2;
+        }
+    }
+
+    /// Copies the next bytes into the window, at most so many.
+    fn take(&mut self, line: &mut Line, most: usize) {
+        let rest = &self.bytes[self.taken..];
+        let next = &rest[..rest.len().min(most)];
+        line.append(next);
+        self.taken += next.len();
+    }
+
+    /// Takes back what the window has of the chunk, if it has nothing else that is open. Says whether that is so.
+    fn give_back(&mut self, line: &mut Line) -> bool {
+        let open = line.open_from();
+        let Some(taken) = open.checked_sub(self.start) else { return false };
+        line.window.clear();
+        line.base = open;
+        self.taken = taken as usize;
+        true
+    }
+}
