@@ -16,10 +16,10 @@ pub(crate) struct Marks {
 }
 
 impl Marks {
-    /// Whether the last bytes arrived at that time.
-    #[inline(always)]
-    pub(crate) fn newest_is(&self, time: Option<Time>) -> bool {
-        self.newest == Some(time)
+    /// When the last bytes arrived, if there were any.
+    #[inline]
+    pub(crate) fn newest(&self) -> Option<Option<Time>> {
+        self.newest
     }
 
     /// Notes that bytes from an offset on arrived at a time.

@@ -1,7 +1,7 @@
 //! Telling a frame at once: what nearly always comes next on a line without damage.
 
 use super::scan::Scan;
-use super::{Verdict, packet, sentence, text};
+use super::{Expect, Verdict, packet, sentence, text};
 use crate::claim::{self, Extent};
 use crate::plan::{Cut, Inner, Packet, Route};
 
@@ -17,6 +17,8 @@ pub(crate) struct Known {
     pub(crate) extent: Extent,
     /// Bytes of the line end.
     pub(crate) filler: usize,
+    /// What may follow, and is not there yet.
+    pub(crate) expect: Expect,
 }
 
 /// A frame at the very start of `bytes` that can be told to be a record at once, and nothing else is to be said about: nearly all that
@@ -30,7 +32,8 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
                 if let Some(signature) = packet::known(frame, bytes) {
                     let (kind, length) = (signature.kind, signature.length);
                     let extent = Extent { count: 0, tail: length };
-                    return Some(Known { kind, length, content: (0, length as u32), columns: 0, extent, filler: 0 });
+                    let (content, expect) = ((0, length as u32), Expect::Nothing);
+                    return Some(Known { kind, length, content, columns: 0, extent, filler: 0, expect });
                 }
                 // The first frame that begins here has the first word.
                 if packet.begins(bytes) {
@@ -39,10 +42,11 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
             }
             Cut::Sentence { checksum } => {
                 if matches!(bytes.first(), Some(b'$' | b'!')) {
-                    let end = sentence::known(*checksum, frame.separator, bytes, &mut scan.columns)?;
+                    let (end, ended) = sentence::known(*checksum, frame.separator, bytes, &mut scan.columns)?;
                     let (length, content) = (end + 4, (1, end as u32 + 1));
                     let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
-                    return Some(Known { kind, length, content, columns, extent, filler: 2 });
+                    let (filler, expect) = if ended { (2, Expect::Nothing) } else { (0, Expect::CrOrLf) };
+                    return Some(Known { kind, length, content, columns, extent, filler, expect });
                 }
             }
             Cut::Text { .. } => {}
@@ -54,18 +58,7 @@ pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) 
     let (length, filler) = text::known(end, limit, frame.separator, bytes, &mut scan.columns)?;
     let content = (0, length as u32);
     let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
-    Some(Known { kind, length, content, columns, extent, filler })
-}
-
-/// How many bytes the packet that seems to begin with `bytes` has at least, if they are fewer, and no other frame can be told before: where
-/// nothing else is looked for.
-#[inline]
-pub(crate) fn shortest_packet(plan: &Inner, route: &Route, bytes: &[u8]) -> Option<usize> {
-    let ([number], None) = (&route.searching[..], route.text) else { return None };
-    let frame = &plan.frames[usize::from(*number)];
-    let Cut::Packet(packet) = &frame.cut else { return None };
-    let shortest = frame.signatures.as_ref()?.shortest;
-    (bytes.len() < shortest && seems_to_begin(packet, bytes)).then_some(shortest)
+    Some(Known { kind, length, content, columns, extent, filler, expect: Expect::Nothing })
 }
 
 /// Whether bytes are the start pattern, or as much of it as they are.

@@ -24,11 +24,11 @@ mod text;
 mod unclaimed;
 mod wait;
 
-pub(crate) use known::{Known, crlf, known, line_ends, packet_needs, shortest_packet};
-pub(crate) use packet::signed;
+pub(crate) use known::{Known, crlf, known, line_ends, packet_needs};
+pub(crate) use packet::{signed, signed_needs};
 pub(crate) use scan::Scan;
 pub(crate) use sentence::STANDARD_LENGTH;
-pub(crate) use wait::{Bytes, calm, waits};
+pub(crate) use wait::{Bytes, calm, may_wait, needs, waits};
 
 use crate::claim::Choice;
 use crate::event::Reason;
@@ -156,8 +156,8 @@ pub(crate) enum Ended {
 enum Verdict {
     /// So many bytes from its start are needed to say more.
     Need(usize),
-    /// A byte is needed that stops a sentence.
-    Open,
+    /// A byte is needed that stops a sentence, which `*` and two digits end or not.
+    Open { starred: bool },
     /// It is a frame of that length.
     Frame { length: usize, content: (u32, u32), check: CheckState, choice: Choice },
     /// It is none.
@@ -193,8 +193,8 @@ pub(crate) fn step(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: 
             scan.need = at + length as u64;
             return None;
         }
-        Here::Open if !view.closed => {
-            scan.wait_for_stop(at, view);
+        Here::Open { starred } if !view.closed => {
+            scan.wait_for_stop(at, view, starred);
             return None;
         }
         _ => {}
@@ -211,7 +211,9 @@ enum Here {
     /// A frame may be there; so many bytes are needed to say more.
     Need(usize),
     /// A sentence may be there; a byte is needed that stops it.
-    Open,
+    Open {
+        starred: bool,
+    },
     Other,
 }
 
@@ -237,7 +239,7 @@ fn frame_at(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Here 
                 Here::Frame(Framed { frame, content, check, choice, ended, split: true }, length)
             }
             Verdict::Need(length) => Here::Need(length),
-            Verdict::Open => Here::Open,
+            Verdict::Open { starred } => Here::Open { starred },
             Verdict::Fail(_) => Here::Other,
         };
     }
@@ -315,11 +317,11 @@ impl Line<'_> {
                 scan.need = start + length as u64;
                 return Some(None);
             }
-            Verdict::Open if !self.view.closed => {
-                scan.wait_for_stop(start, self.view);
+            Verdict::Open { starred } if !self.view.closed => {
+                scan.wait_for_stop(start, self.view, starred);
                 return Some(None);
             }
-            Verdict::Need(_) | Verdict::Open => {
+            Verdict::Need(_) | Verdict::Open { .. } => {
                 let reason = Reason::CutShort { frame };
                 scan.run.cut_short(start, reason);
                 reason

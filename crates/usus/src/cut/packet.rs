@@ -81,6 +81,13 @@ pub(crate) fn signed<'p>(signatures: &'p Signatures, check: Option<&Check>, byte
     (signature.length <= bytes.len()).then_some(signature)
 }
 
+/// How many bytes the packet that begins with `bytes` has, if it may be one that [`signed`] tells, and they are fewer.
+#[inline(always)]
+pub(crate) fn signed_needs(signatures: &Signatures, bytes: &[u8]) -> Option<usize> {
+    let signature = signatures.of(u64::from_le_bytes(*bytes.first_chunk()?))?;
+    (signature.length > bytes.len()).then_some(signature.length)
+}
+
 #[inline(always)]
 fn test(frame: &Frame, bytes: &[u8]) -> Result<CheckState, (u64, Option<u64>)> {
     match &frame.check {

@@ -36,6 +36,8 @@ pub(super) struct Open {
     pub(super) start: u64,
     /// Nothing before this offset stops it.
     pub(super) seen: u64,
+    /// Whether `*` and two digits end it.
+    pub(super) starred: bool,
 }
 
 /// Where a cut's next start is.
@@ -108,18 +110,20 @@ impl Scan {
         }
         let Some(open) = &mut self.open else { return false };
         let (from, to) = (open.seen.max(view.base), end.min(open.start + limits::SENTENCE as u64));
-        let stopped = from >= to || view.between(from, to).iter().any(|byte| !(b'+'..=b'~').contains(byte));
         open.seen = to;
-        if stopped {
-            self.open = None;
+        let bytes = if from < to { view.between(from, to) } else { &[] };
+        let Some(stop) = bytes.iter().position(|byte| !(b'+'..=b'~').contains(byte)) else { return from < to };
+        if bytes[stop] == b'*' && open.starred {
+            self.need = from + stop as u64 + 3;
         }
-        !stopped
+        self.open = None;
+        self.need > end
     }
 
     /// Notes that a sentence is open.
-    pub(super) fn wait_for_stop(&mut self, start: u64, view: &View<'_>) {
+    pub(super) fn wait_for_stop(&mut self, start: u64, view: &View<'_>, starred: bool) {
         self.need = view.end() + 1;
-        self.open = Some(Open { start, seen: view.end() });
+        self.open = Some(Open { start, seen: view.end(), starred });
     }
 
     /// Whether the bytes from `at` to `end` were looked at and did not suffice.

@@ -29,7 +29,7 @@ pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8
     let Some((stop, computed)) = pass(bytes[0], presence, separator, text, columns) else {
         return match text.len() {
             limits::SENTENCE => Verdict::Fail(Reason::SentenceTooLong { frame }),
-            _ => Verdict::Open,
+            _ => Verdict::Open { starred: presence != Presence::Absent },
         };
     };
     let content = (1, stop as u32 + 1);
@@ -58,15 +58,19 @@ pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8
     }
 }
 
-/// A sentence whose checksum holds and which is followed by CR LF, at the start of `bytes`: the end of its text. Says nothing else than
-/// [`verdict`] would, only sooner. A sentence that is longer than the standard allows is none of these.
+/// A sentence whose checksum holds and which is followed by CR LF or nothing yet, at the start of `bytes`: the end of its text, and whether
+/// the line end is there. Says nothing else than [`verdict`] would, only sooner. A sentence that is longer than the standard allows is none of these.
 #[inline(always)]
-pub(super) fn known(presence: Presence, separator: u8, bytes: &[u8], columns: &mut Vec<u32>) -> Option<usize> {
+pub(super) fn known(presence: Presence, separator: u8, bytes: &[u8], columns: &mut Vec<u32>) -> Option<(usize, bool)> {
     let text = bytes.get(1..)?;
     let text = &text[..text.len().min(STANDARD_LENGTH)];
     let (stop, computed) = pass(bytes[0], presence, separator, text, columns)?;
-    let &[b'*', high, low, b'\r', b'\n'] = bytes[stop + 1..].first_chunk::<5>()? else { return None };
-    (hex_byte(&[high, low]) == Some(computed) && stop + 6 <= STANDARD_LENGTH).then_some(stop)
+    let (digits, ended) = match bytes[stop + 1..] {
+        [b'*', high, low, b'\r', b'\n', ..] => ([high, low], true),
+        [b'*', high, low] => ([high, low], false),
+        _ => return None,
+    };
+    (hex_byte(&digits) == Some(computed) && stop + 6 <= STANDARD_LENGTH).then_some((stop, ended))
 }
 
 /// The characters of a sentence that the standard allows, with `$`, CR and LF.

@@ -6,6 +6,12 @@ use crate::format::LineEnd;
 use crate::limits;
 use crate::plan::{Cut, Inner, Route};
 
+/// Whether it can be that the bytes which came since nothing more could be said still say no more.
+#[inline(always)]
+pub(crate) fn may_wait(route: &Route, end: u64, scan: &Scan) -> bool {
+    scan.open.is_some() || scan.need > end || route.text.is_some()
+}
+
 /// Whether the bytes that came since nothing more could be said still say no more. Looks at each of them once.
 #[inline]
 pub(crate) fn waits(plan: &Inner, route: &Route, view: &View<'_>, at: u64, rest: Rest, scan: &mut Scan) -> bool {
@@ -37,47 +43,76 @@ pub(crate) struct Calm {
     pub(crate) ends: Bytes,
 }
 
-/// A set of bytes.
+/// A set of bytes, made of those that are told apart here.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Bytes([u64; 4]);
+pub(crate) struct Bytes(u8);
 
 impl Bytes {
-    pub(crate) const NONE: Bytes = Bytes([0; 4]);
-
-    const fn with(mut self, byte: u8) -> Bytes {
-        self.0[byte as usize / 64] |= 1 << (byte % 64);
-        self
-    }
-
+    pub(crate) const NONE: Bytes = Bytes(0);
+    const CARRIAGE_RETURN: Bytes = Bytes(1);
+    const LINE_FEED: Bytes = Bytes(2);
     /// All that are not in sentences, or may stand at their end.
-    const AROUND_SENTENCES: Bytes = {
-        let (mut bytes, mut byte) = (Bytes::NONE, 0);
-        while byte < 255 {
-            if byte < b'+' || byte > b'~' {
-                bytes = bytes.with(byte);
+    const AROUND_SENTENCES: Bytes = Bytes(4);
+    const NOT_CARRIAGE_RETURN: Bytes = Bytes(8);
+
+    /// The sets that each byte is in.
+    const OF: [u8; 256] = {
+        let mut of = [0; 256];
+        let mut byte = 0;
+        while byte < of.len() {
+            of[byte] = match byte as u8 {
+                b'\r' => Bytes::CARRIAGE_RETURN.0,
+                b'\n' => Bytes::LINE_FEED.0 | Bytes::NOT_CARRIAGE_RETURN.0,
+                _ => Bytes::NOT_CARRIAGE_RETURN.0,
+            };
+            if byte < b'+' as usize || byte > b'~' as usize {
+                of[byte] |= Bytes::AROUND_SENTENCES.0;
             }
             byte += 1;
         }
-        bytes.with(255)
+        of
     };
 
     #[inline(always)]
-    pub(crate) fn has(&self, byte: u8) -> bool {
-        self.0[usize::from(byte / 64)] >> (byte % 64) & 1 == 1
+    pub(crate) fn has(self, byte: u8) -> bool {
+        Bytes::OF[usize::from(byte)] & self.0 != 0
     }
 }
 
-/// Which bytes say no more about what is open at `at`.
-pub(crate) fn calm(plan: &Inner, route: &Route, at: u64, rest: Rest, scan: &Scan) -> Option<Calm> {
+/// The bytes one of which is the last of every line end.
+fn ends(end: LineEnd) -> Bytes {
+    match end {
+        LineEnd::Any => Bytes(Bytes::CARRIAGE_RETURN.0 | Bytes::LINE_FEED.0),
+        LineEnd::Lf | LineEnd::CrLf => Bytes::LINE_FEED,
+        LineEnd::Cr => Bytes::CARRIAGE_RETURN,
+    }
+}
+
+/// The offset that the window has to reach before anything can be said, when all was said before; 0 if that is not known.
+#[inline]
+pub(crate) fn needs(route: &Route, at: u64, rest: Rest, scan: &Scan) -> u64 {
+    match (scan.open, rest.line_end) {
+        (Some(_), _) => 0,
+        // No record can end sooner.
+        (None, Expect::Nothing) => scan.need.max(at + route.smallest as u64),
+        (None, _) => scan.need,
+    }
+}
+
+/// Which bytes say no more about what is open at `at`, of those that come behind `end`.
+#[inline]
+pub(crate) fn calm(plan: &Inner, route: &Route, at: u64, end: u64, rest: Rest, scan: &Scan) -> Option<Calm> {
     if let Some(open) = scan.open {
         return Some(Calm { to: open.start + limits::SENTENCE as u64, ends: Bytes::AROUND_SENTENCES });
     }
+    if at == end && rest.line_end == Expect::CrOrLf {
+        return Some(Calm { to: end + 1, ends: Bytes::NOT_CARRIAGE_RETURN });
+    }
     match route.text.map(|frame| &plan.frames[usize::from(frame)].cut) {
-        Some(Cut::Text { end, limit, .. })
-            if rest == Rest::CLEAN && route.searching.is_empty() && scan.no_line_end_before >= at =>
+        Some(Cut::Text { end: line_end, limit, .. })
+            if rest == Rest::CLEAN && route.searching.is_empty() && (scan.no_line_end_before >= at || at == end) =>
         {
-            let [first, second] = text::ends(*end);
-            Some(Calm { to: at + *limit as u64, ends: Bytes::NONE.with(first).with(second) })
+            Some(Calm { to: at + *limit as u64, ends: ends(*line_end) })
         }
         _ => None,
     }

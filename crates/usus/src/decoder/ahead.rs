@@ -1,11 +1,13 @@
 //! A chunk that is decoded where it lies: what is whole frames is not copied into the window. The window gets what is open at its ends, and
 //! those bytes about which more is to be said than the next record.
 
+use super::drain_line;
 use super::line::Line;
 use super::steady::Seen;
-use super::{Chunk, drain_line};
+use crate::event::Fault;
 use crate::plan::Plan;
 use crate::sink::Sink;
+use crate::time::Time;
 
 /// Smaller chunks are copied at once.
 const LEAST: usize = 64;
@@ -15,17 +17,30 @@ const AT_ONCE: usize = 256;
 
 /// Takes a chunk in, and hands all that is ready to a sink.
 #[inline(never)]
-pub(super) fn decode<S: Sink>(plan: &Plan, line: &mut Line, chunk: Chunk<'_>, sink: &mut S) -> Result<(), S::Error> {
-    if chunk.bytes.len() < LEAST || !chunk.faults.is_empty() {
-        line.push(chunk.time, chunk.bytes, chunk.faults);
+pub(super) fn decode<S: Sink>(
+    plan: &Plan,
+    line: &mut Line,
+    time: Option<Time>,
+    bytes: &[u8],
+    faults: &[Fault],
+    sink: &mut S,
+) -> Result<(), S::Error> {
+    if let ([_], []) = (bytes, faults)
+        && line.goes_on(time)
+    {
+        line.append(bytes);
+        return drain_line(plan, line, sink);
+    }
+    if bytes.len() < LEAST || !faults.is_empty() {
+        line.push(time, bytes, faults);
         return drain_line(plan, line, sink);
     }
     let start = line.end();
-    line.arrive(chunk.time, chunk.bytes.len(), chunk.faults);
-    let mut ahead = Ahead { bytes: chunk.bytes, start, taken: 0 };
+    line.arrive(time, bytes.len(), faults);
+    let mut ahead = Ahead { bytes, start, taken: 0 };
     let result = ahead.drain(plan, line, sink);
     // Nothing is lost with an error of the sink.
-    ahead.take(line, chunk.bytes.len());
+    ahead.take(line, bytes.len());
     result
 }
 

@@ -4,7 +4,7 @@ use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
 use super::decide::{self, Decision};
-use super::{Chunk, Join, Outcome};
+use super::{Join, Outcome};
 use crate::cut::{self, Bytes, Framed, LineEdge, Rest, Scan, Step, View};
 use crate::event::{Fault, FaultKind, LineId, Loss, NoticeKind};
 use crate::fold::Fold;
@@ -34,6 +34,19 @@ struct Begun {
     silences_ahead: Vec<u64>,
 }
 
+/// Single bytes say nothing as long as the window has fewer than so many, if they come at the same time as those before, but for some.
+#[derive(Clone, Copy, Debug)]
+struct Quiet {
+    until: usize,
+    time: Option<Time>,
+    stirring: Bytes,
+}
+
+impl Quiet {
+    /// Every byte may say something.
+    const NOT: Quiet = Quiet { until: 0, time: None, stirring: Bytes::NONE };
+}
+
 #[derive(Clone, Debug)]
 pub(super) struct Line {
     pub(super) id: LineId,
@@ -57,9 +70,7 @@ pub(super) struct Line {
     last: Option<Time>,
     /// Nothing can be said before the window reaches this offset. 0 if that is not known.
     wake: u64,
-    /// Single bytes say nothing as long as the window has fewer than so many, but for these.
-    quiet: usize,
-    stirring: Bytes,
+    quiet: Quiet,
     /// What is still to be said about bytes that are booked.
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
@@ -98,8 +109,7 @@ impl Line {
             faults: VecDeque::new(),
             last: None,
             wake: 0,
-            quiet: 0,
-            stirring: Bytes::NONE,
+            quiet: Quiet::NOT,
             queue: VecDeque::new(),
             ledger: Ledger::for_kinds(plan.kinds.len()),
             counted: start,
@@ -169,15 +179,26 @@ impl Line {
 
     /// Takes a single byte in that says nothing. Says whether it was one.
     #[inline(always)]
-    pub(super) fn push_quietly(&mut self, chunk: &Chunk<'_>) -> bool {
-        let is_quiet = self.window.len() < self.quiet && chunk.faults.is_empty() && self.marks.newest_is(chunk.time);
-        match *chunk.bytes {
-            [byte] if is_quiet && !self.stirring.has(byte) => {
+    pub(super) fn push_quietly(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) -> bool {
+        let quiet = &self.quiet;
+        match *bytes {
+            [byte]
+                if self.window.len() < quiet.until
+                    && !quiet.stirring.has(byte)
+                    && faults.is_empty()
+                    && time == quiet.time =>
+            {
                 self.window.push(byte);
                 true
             }
             _ => false,
         }
+    }
+
+    /// Whether nothing is to be noted of bytes that come at that time.
+    #[inline]
+    pub(super) fn goes_on(&self, time: Option<Time>) -> bool {
+        self.idle.is_none() && self.marks.newest() == Some(time)
     }
 
     /// Takes bytes in.
@@ -206,7 +227,7 @@ impl Line {
     /// Puts bytes into the window.
     #[inline]
     pub(super) fn append(&mut self, bytes: &[u8]) {
-        self.quiet = 0;
+        self.quiet = Quiet::NOT;
         if self.window.capacity() - self.window.len() < bytes.len() {
             self.make_room();
         }
@@ -217,8 +238,12 @@ impl Line {
     }
 
     /// Whether nothing can be said yet, whatever was looked at before.
-    #[inline]
+    #[inline(always)]
     pub(super) fn waits(&mut self, plan: &Inner) -> bool {
+        cut::may_wait(&plan.routes[self.route], self.end(), &self.scan) && self.waits_indeed(plan)
+    }
+
+    fn waits_indeed(&mut self, plan: &Inner) -> bool {
         let (closed, silence) = (!self.closings.is_empty(), !self.silences.is_empty());
         if closed || silence || !self.queue.is_empty() || !self.faults.is_empty() {
             return false;
@@ -228,12 +253,6 @@ impl Line {
         if bytes.is_empty() {
             return true;
         }
-        if self.rest == Rest::CLEAN
-            && let Some(length) = cut::shortest_packet(plan, route, bytes)
-        {
-            self.wait_for(length);
-            return true;
-        }
         let view = View { bytes: &self.window, base: self.base, closed: false, silence: None };
         cut::waits(plan, route, &view, self.at, self.rest, &mut self.scan)
     }
@@ -241,13 +260,13 @@ impl Line {
     /// Sees to it that bytes which say no more cost little. To be called when all was said.
     #[inline]
     pub(super) fn fall_asleep(&mut self, plan: &Inner) {
-        if self.sleeps() {
-            return self.keep_quiet(self.wake - 1, Bytes::NONE);
+        let route = &plan.routes[self.route];
+        if !self.sleeps() {
+            self.wake = cut::needs(route, self.at, self.rest, &self.scan);
         }
-        self.wake = 0;
-        if self.at < self.end()
-            && let Some(calm) = cut::calm(plan, &plan.routes[self.route], self.at, self.rest, &self.scan)
-        {
+        if self.sleeps() {
+            self.keep_quiet(self.wake - 1, Bytes::NONE);
+        } else if let Some(calm) = cut::calm(plan, route, self.at, self.end(), self.rest, &self.scan) {
             self.keep_quiet(calm.to, calm.ends);
         }
     }
@@ -255,9 +274,12 @@ impl Line {
     /// Single bytes before an offset, but for some, say nothing.
     #[inline]
     fn keep_quiet(&mut self, to: u64, stirring: Bytes) {
-        if self.idle.is_none() && self.faults.is_empty() {
-            self.quiet = (to.saturating_sub(self.base) as usize).min(self.window.capacity());
-            self.stirring = stirring;
+        if self.idle.is_none()
+            && self.faults.is_empty()
+            && let Some(time) = self.marks.newest()
+        {
+            let until = (to.saturating_sub(self.base) as usize).min(self.window.capacity());
+            self.quiet = Quiet { until, time, stirring };
         }
     }
 
@@ -307,7 +329,7 @@ impl Line {
     fn add_silence(&mut self, offset: u64) {
         let closed = self.closings.back().is_some_and(|(closing, _)| *closing == offset);
         if offset > self.at && !closed && self.silences.back() != Some(&offset) {
-            (self.wake, self.quiet) = (0, 0);
+            (self.wake, self.quiet) = (0, Quiet::NOT);
             self.silences.push_back(offset);
         }
     }
@@ -332,7 +354,7 @@ impl Line {
     }
 
     pub(super) fn close(&mut self, closing: Closing) {
-        (self.wake, self.quiet) = (0, 0);
+        (self.wake, self.quiet) = (0, Quiet::NOT);
         self.closings.push_back((self.end(), closing));
     }
 

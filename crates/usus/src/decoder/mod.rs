@@ -131,7 +131,7 @@ impl Decoder {
         let index = chunk.line.index();
         // The common case is short, for those who bring single bytes.
         let is_quiet = self.lines.get_mut(index).is_none_or(|line| {
-            line.push_quietly(&chunk) || {
+            line.push_quietly(chunk.time, chunk.bytes, chunk.faults) || {
                 line.push(chunk.time, chunk.bytes, chunk.faults);
                 false
             }
@@ -147,8 +147,13 @@ impl Decoder {
     /// Stops at the sink's first error. The events that remain come with the next ones.
     #[inline]
     pub fn decode<S: crate::Sink>(&mut self, chunk: Chunk<'_>, sink: &mut S) -> Result<(), S::Error> {
-        let Some(line) = self.lines.get_mut(chunk.line.index()) else { return Ok(()) };
-        if line.push_quietly(&chunk) { Ok(()) } else { ahead::decode(&self.plan, line, chunk, sink) }
+        let Chunk { line, time, bytes, faults } = chunk;
+        let Some(line) = self.lines.get_mut(line.index()) else { return Ok(()) };
+        // The common case is short, for those who bring single bytes.
+        if line.push_quietly(time, bytes, faults) {
+            return Ok(());
+        }
+        ahead::decode(&self.plan, line, time, bytes, faults, sink)
     }
 
     /// What is ready on a line, and was not taken when its chunks were fed.

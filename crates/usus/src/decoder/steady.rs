@@ -48,13 +48,40 @@ impl Line {
         if !self.is_undisturbed(inner, route, seen) {
             return Ok(false);
         }
-        let begun = self.at;
         let first = route.searching.first().map(|number| &inner.frames[usize::from(*number)]);
+        let signed = first.and_then(|frame| Some((frame.signatures.as_ref()?, frame.check.as_ref())));
+        if let Some((signatures, check)) = signed {
+            if !self.packets(plan, signatures, check, seen, sink)? {
+                return Ok(false);
+            }
+            let rest = seen.from(self.at);
+            if rest.is_empty() {
+                return Ok(true);
+            }
+            if let Some(length) = cut::signed_needs(signatures, rest) {
+                self.wait_for(length);
+                return Ok(true);
+            }
+        }
+        self.frames(plan, route, signed, seen, sink)
+    }
+
+    /// Hands over what follows, whatever frames it is.
+    #[inline(never)]
+    fn frames<S: Sink>(
+        &mut self,
+        plan: &Plan,
+        route: &Route,
+        signed: Option<(&Signatures, Option<&Check>)>,
+        seen: Seen<'_>,
+        sink: &mut S,
+    ) -> Result<bool, S::Error> {
+        let inner = &*plan.0;
+        let begun = self.at;
         loop {
             // Packets that are looked for first follow one another in a loop that knows nothing else.
-            if let Some(frame) = first
-                && let Some(signatures) = &frame.signatures
-                && !self.packets(plan, signatures, frame.check.as_ref(), seen, sink)?
+            if let Some((signatures, check)) = signed
+                && !self.packets(plan, signatures, check, seen, sink)?
             {
                 return Ok(false);
             }
@@ -62,8 +89,12 @@ impl Line {
             if self.at == begun {
                 self.scan.clear();
             }
+            self.rest.line_end = known.expect;
             if !self.hand_over(plan, &known, seen, sink)? {
                 return Ok(false);
+            }
+            if known.expect != Expect::Nothing {
+                return Ok(true);
             }
         }
         let need = cut::packet_needs(inner, route, seen.from(self.at), &mut self.scan);
@@ -172,7 +203,7 @@ impl Line {
         seen: Seen<'_>,
         sink: &mut S,
     ) -> Result<bool, S::Error> {
-        let Known { kind, length, content, columns, extent, filler } = *known;
+        let Known { kind, length, content, columns, extent, filler, .. } = *known;
         let planned = &plan.0.kinds[usize::from(kind)];
         let offset = self.at;
         self.at += (length + filler) as u64;

@@ -503,28 +503,34 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
         }
     }
     let route = |role: Option<&str>| {
-        let mut route = Route { searching: Vec::new(), text: None, largest: 1 };
+        let mut route = Route { searching: Vec::new(), text: None, largest: 1, smallest: usize::MAX };
         let mut second_text = None;
         for (index, (declared, frame)) in format.frames.iter().zip(frames).enumerate() {
             if declared.on.as_ref().is_some_and(|on| role.is_some_and(|role| role != on.value)) {
                 continue;
             }
-            let largest = match &frame.cut {
+            let (smallest, largest) = match &frame.cut {
                 Cut::Text { limit, .. } => {
                     second_text = second_text.or(route.text.map(|_| declared.span.clone()));
                     route.text = Some(index as u16);
-                    *limit
+                    (0, *limit)
                 }
-                Cut::Sentence { .. } => {
+                Cut::Sentence { checksum } => {
                     route.searching.push(index as u16);
-                    limits::SENTENCE
+                    // `$*hh`, or `$` and a line end.
+                    (if *checksum == Presence::Required { 4 } else { 2 }, limits::SENTENCE)
                 }
                 Cut::Packet(packet) => {
                     route.searching.push(index as u16);
-                    packet.longest
+                    let signed = frame.signatures.as_ref().map(|signatures| signatures.shortest);
+                    (signed.unwrap_or(packet.shortest), packet.longest)
                 }
             };
+            route.smallest = route.smallest.min(smallest);
             route.largest = route.largest.max(largest);
+        }
+        if route.smallest == usize::MAX {
+            route.smallest = 0;
         }
         (route, second_text)
     };

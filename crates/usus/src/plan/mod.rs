@@ -109,6 +109,8 @@ pub(crate) struct Route {
     pub(crate) text: Option<u16>,
     /// The largest frame there can be.
     pub(crate) largest: usize,
+    /// The smallest frame that can be a record, where all frames are searched for; else 0.
+    pub(crate) smallest: usize,
 }
 
 #[derive(Clone)]

@@ -569,13 +569,17 @@ fn records_leave_with_their_last_byte() {
     for (name, format, frames, wanted) in table {
         let plan = plan(&format!("format = 'x'{format}"));
         let bytes = frames.concat();
-        for time in [None, Some(Time::from_nanoseconds(5))] {
+        for (time, drains) in [(None, true), (None, false), (Some(Time::from_nanoseconds(5)), false)] {
             let mut decoder = Decoder::new(&plan);
             let line = decoder.line("", 0).unwrap();
             let mut told = Vec::new();
             for (index, byte) in bytes.iter().enumerate() {
                 let chunk = Chunk { time, ..Chunk::new(line, std::slice::from_ref(byte)) };
-                let Ok(()) = decoder.feed(chunk).drain(&mut |_: &Record<'_>| told.push(index + 1));
+                let mut take = |_: &Record<'_>| told.push(index + 1);
+                let Ok(()) = match drains {
+                    true => decoder.feed(chunk).drain(&mut take),
+                    false => decoder.decode(chunk, &mut take),
+                };
                 assert_eq!(decoder.ledger(line).total, index as u64 + 1);
             }
             assert_eq!(told, wanted, "{name}");
