@@ -17,6 +17,9 @@ pub trait Visit {
         self.reading(schema, Reading { value: Value::Decimal(number), quality });
     }
 
+    /// Whether [`Visit::number`] is so little that it is best had several times in a row, without a loop.
+    const BRIEF: bool = true;
+
     /// Whether numbers that were sent as text are to be seen as they were written, where that is their own form:
     /// [`Visit::written`] instead of [`Visit::number`].
     const WRITTEN: bool = false;
@@ -53,7 +56,7 @@ pub(crate) type Front = [u8; NEAR + 8];
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.
 pub(crate) const NEAR: usize = 64;
 
-/// Shows the fields of a packet from that one on, up to the first that is more than a word; returns its number. `eight` takes the bytes of
+/// Shows the fields of a packet from that one on, up to the first that is more than a word; returns its number. `take` takes the bytes of
 /// a word.
 ///
 /// Nothing in this loop can panic or calls what may: so what a visitor gathers stays in registers.
@@ -62,7 +65,7 @@ fn plain<V: Visit>(
     schemas: &[FieldSchema],
     outputs: &[Output],
     from: usize,
-    eight: impl Fn(&Word) -> Option<[u8; 8]>,
+    take: impl Fn(&Word) -> Option<[u8; 8]>,
     visitor: &mut V,
 ) -> usize {
     let end = schemas.len().min(outputs.len());
@@ -70,9 +73,24 @@ fn plain<V: Visit>(
     while index < end {
         let (schema, output) = (&schemas[index], &outputs[index]);
         let word = &output.word;
-        let Some(eight) = eight(word) else { break };
+        let Some(eight) = take(word) else { break };
         match output.plain {
-            Plain::HighFirst => {
+            Plain::TwoHighFirst if V::BRIEF => match high_first::<2, V>(schemas, outputs, &mut index, &take, visitor) {
+                Some(()) => continue,
+                None => break,
+            },
+            Plain::ThreeHighFirst if V::BRIEF => match high_first::<3, V>(schemas, outputs, &mut index, &take, visitor)
+            {
+                Some(()) => continue,
+                None => break,
+            },
+            Plain::FourHighFirst if V::BRIEF => {
+                match high_first::<4, V>(schemas, outputs, &mut index, &take, visitor) {
+                    Some(()) => continue,
+                    None => break,
+                }
+            }
+            Plain::HighFirst | Plain::TwoHighFirst | Plain::ThreeHighFirst | Plain::FourHighFirst => {
                 let raw = word.within(u64::from_be_bytes(eight));
                 visitor.number(schema, raw, word.places, Quality::Good);
             }
@@ -95,6 +113,26 @@ fn plain<V: Visit>(
         index += 1;
     }
     index
+}
+
+/// Shows as many integers, one after the other, and counts them; nothing once one is not there.
+#[inline(always)]
+fn high_first<const N: usize, V: Visit>(
+    schemas: &[FieldSchema],
+    outputs: &[Output],
+    index: &mut usize,
+    take: &impl Fn(&Word) -> Option<[u8; 8]>,
+    visitor: &mut V,
+) -> Option<()> {
+    let schemas = schemas.get(*index..)?.first_chunk::<N>()?;
+    let outputs = outputs.get(*index..)?.first_chunk::<N>()?;
+    for (schema, output) in schemas.iter().zip(outputs) {
+        let word = &output.word;
+        let raw = word.within(u64::from_be_bytes(take(word)?));
+        visitor.number(schema, raw, word.places, Quality::Good);
+        *index += 1;
+    }
+    Some(())
 }
 
 /// [`plain`] for a packet or an item that may be anywhere.

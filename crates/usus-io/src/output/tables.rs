@@ -458,6 +458,7 @@ struct Row<'o, 'r> {
 }
 
 impl Visit for Row<'_, '_> {
+    const BRIEF: bool = false;
     const WRITTEN: bool = true;
     // What stands side by side in a line stands so in a row.
     const SEPARATED_BY: Option<u8> = Some(b',');

@@ -320,6 +320,10 @@ pub(crate) enum Plain {
     No,
     /// An integer as it was sent, its high byte first, or its only one.
     HighFirst,
+    /// The first of as many: they are shown without a loop.
+    TwoHighFirst,
+    ThreeHighFirst,
+    FourHighFirst,
     /// An integer as it was sent, its low byte first.
     LowFirst,
     /// An integer as it was sent, its high byte first, with one value that means "no data".
@@ -369,6 +373,16 @@ impl Output {
 
     /// Counts which numbers stand side by side, once it is known which outputs do.
     fn count_neighbours(outputs: &mut [Output]) {
+        let mut run = 0;
+        for output in outputs.iter_mut().rev() {
+            run = if output.plain == Plain::HighFirst { run + 1 } else { 0 };
+            output.plain = match run {
+                2 => Plain::TwoHighFirst,
+                3 => Plain::ThreeHighFirst,
+                4.. => Plain::FourHighFirst,
+                _ => output.plain,
+            };
+        }
         let mut behind: Option<(u32, u16)> = None;
         for output in outputs.iter_mut().rev() {
             let column = output.word.first;
