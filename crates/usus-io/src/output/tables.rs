@@ -50,7 +50,8 @@ struct KindTables {
     /// Whether anything stands in front of the fields that says where a record comes from.
     has_front: bool,
     has_quality: bool,
-    has_groups: bool,
+    /// The places of the fields that are groups.
+    group_places: Vec<usize>,
     records: Option<RowWriter>,
     /// By the place of the group's field.
     groups: Vec<Option<RowWriter>>,
@@ -106,7 +107,7 @@ impl Tables {
             has_offset: has_offset(options, kind),
             has_front: has_offset(options, kind) || options.source || options.line,
             has_quality: kind.has_quality(),
-            has_groups: kind.fields.iter().any(|field| !field.items.is_empty()),
+            group_places: (0..kind.fields.len()).filter(|place| !kind.fields[*place].items.is_empty()).collect(),
             records: None,
             groups: kind.fields.iter().map(|_| None).collect(),
         });
@@ -285,45 +286,39 @@ impl Tables {
             record.visit(&mut Row { room, quality });
             end_row(has_quality.then_some(quality), room);
         })?;
-        if !kind.has_groups {
-            return Ok(());
-        }
-        for (place, schema) in record.schema().fields.iter().enumerate() {
+        for number in 0..kind.group_places.len() {
+            let place = self.kinds[index].group_places[number];
             if let Some(items) = record.group_at(place) {
-                self.items(record, place, schema, items)?;
+                self.items(record, place, items)?;
             }
         }
         Ok(())
     }
 
-    fn items(
-        &mut self,
-        record: &Record<'_>,
-        place: usize,
-        schema: &FieldSchema,
-        items: usus::Items<'_>,
-    ) -> Result<(), OutputError> {
+    fn items(&mut self, record: &Record<'_>, place: usize, items: usus::Items<'_>) -> Result<(), OutputError> {
         let index = record.kind_index();
         if self.kinds[index].groups[place].is_none() {
             self.kinds[index].groups[place] = Some(self.begin_group(index, place)?);
         }
-        let Tables { options, kinds, origin, quality, front, .. } = self;
+        let Tables { options, kinds, origin, quality, front, schema, .. } = self;
         let kind = &mut kinds[index];
         let Some(writer) = &mut kind.groups[place] else { return Ok(()) };
-        let (has_offset, has_quality) = (kind.has_offset, schema.items_have_quality());
+        let has_offset = kind.has_offset;
+        let has_quality = schema.kinds[index].fields[place].items_have_quality();
         // It is the same in all rows.
         front.clear();
         front.put(|room| put_front(*options, origin, has_offset, record, room));
-        for (number, item) in items.enumerate() {
-            writer.row(|room| {
+        writer.rows(items.len() as u64, |room| {
+            let mut number = 0;
+            items.for_each(|item| {
+                number += 1;
                 room.text(front.text());
-                room.whole(number as u64 + 1, b',');
+                room.whole(number, b',');
                 quality.clear();
                 item.visit(&mut Row { room, quality });
                 end_row(has_quality.then_some(quality), room);
-            })?;
-        }
-        Ok(())
+            });
+        })
     }
 
     pub(super) fn release(&mut self) -> Result<(), OutputError> {
@@ -443,11 +438,12 @@ fn put_origin(options: TableOptions, record: &Record<'_>, room: &mut Room<'_>) {
 /// Every column put a comma behind it: the last one becomes the end of the row.
 #[inline]
 fn end_row(quality: Option<&mut Vec<u8>>, room: &mut Room<'_>) {
-    if let Some(quality) = quality {
-        room.text(quality);
-        room.byte(b',');
+    match quality {
+        // The comma in front of it is there.
+        Some(quality) if quality.is_empty() => {}
+        Some(quality) => room.text(quality),
+        None => room.take_back(b','),
     }
-    room.take_back(b',');
     room.block(b"\r\n", 2);
 }
 

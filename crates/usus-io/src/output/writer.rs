@@ -118,8 +118,14 @@ impl RowWriter {
     /// Puts a row, with whatever ends it. `row` may be called again, for more room.
     #[inline]
     pub(super) fn row(&mut self, row: impl FnMut(&mut Room<'_>)) -> Result<(), OutputError> {
-        self.buffer.put(row);
-        self.rows += 1;
+        self.rows(1, row)
+    }
+
+    /// Puts so many rows together.
+    #[inline]
+    pub(super) fn rows(&mut self, count: u64, rows: impl FnMut(&mut Room<'_>)) -> Result<(), OutputError> {
+        self.buffer.put(rows);
+        self.rows += count;
         if self.buffer.used >= BUFFER && !matches!(self.target, Target::Piece) { self.flush() } else { Ok(()) }
     }
 
