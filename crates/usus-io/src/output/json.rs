@@ -167,6 +167,7 @@ impl Object<'_, '_> {
 }
 
 impl Visit for Object<'_, '_> {
+    const BRIEF: bool = false;
     // The form in which numbers are shown is the one that JSON asks for.
     const WRITTEN: bool = true;
 
