@@ -1,9 +1,7 @@
-//! A chunk that is decoded where it lies: what is whole frames is not copied into the window. The window gets what is open at its ends, and
-//! those bytes about which more is to be said than the next record.
+//! A chunk that is decoded where it lies: what is whole is not copied into the window, which gets what is open at its ends.
 
-use super::drain_line;
-use super::line::Line;
-use super::steady::Seen;
+use super::line::{Line, Seen};
+use super::{drain_line, drain_seen};
 use crate::event::Fault;
 use crate::plan::Plan;
 use crate::sink::Sink;
@@ -12,7 +10,7 @@ use crate::time::Time;
 /// Smaller chunks are copied at once.
 const LEAST: usize = 64;
 
-/// So much of a chunk is copied at first where there is more to say.
+/// So much of a chunk is copied at first, behind what is open before it.
 const AT_ONCE: usize = 256;
 
 /// Takes a chunk in, and hands all that is ready to a sink.
@@ -55,16 +53,9 @@ struct Ahead<'d> {
 
 impl Ahead<'_> {
     fn drain<S: Sink>(&mut self, plan: &Plan, line: &mut Line, sink: &mut S) -> Result<(), S::Error> {
-        let (mut most, mut tried) = (AT_ONCE, None);
-        loop {
-            // Not again without having come further: whatever the bytes are, each is looked at a few times only.
-            if tried != Some(line.at) && self.give_back(line) {
-                (most, tried) = (AT_ONCE, Some(line.at));
-                line.scan.reset(line.at);
-                let result = line.steady(plan, Seen { bytes: self.bytes, base: self.start }, sink);
-                self.give_back(line);
-                result?;
-            }
+        let mut most = AT_ONCE;
+        // What is open before the chunk ends in its first bytes, nearly always.
+        while !self.give_back(line) {
             self.take(line, most);
             drain_line(plan, line, sink)?;
             if self.taken == self.bytes.len() {
@@ -72,6 +63,12 @@ impl Ahead<'_> {
             }
             most *= 2;
         }
+        let result = drain_seen(plan, line, Seen { bytes: self.bytes, base: self.start }, sink);
+        self.give_back(line);
+        result?;
+        self.take(line, self.bytes.len());
+        line.fall_asleep(&plan.0);
+        Ok(())
     }
 
     /// Copies the next bytes into the window, at most so many.

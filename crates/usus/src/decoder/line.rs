@@ -47,6 +47,30 @@ impl Quiet {
     const NOT: Quiet = Quiet { until: 0, time: None, stirring: Bytes::NONE };
 }
 
+/// Bytes of a line that lie together.
+#[derive(Clone, Copy)]
+pub(super) struct Seen<'w> {
+    pub(super) bytes: &'w [u8],
+    /// The stream offset of the first of them.
+    pub(super) base: u64,
+}
+
+impl<'w> Seen<'w> {
+    #[inline(always)]
+    pub(super) fn from(&self, offset: u64) -> &'w [u8] {
+        &self.bytes[(offset - self.base) as usize..]
+    }
+
+    pub(super) fn bytes(&self, offset: u64, length: u64) -> &'w [u8] {
+        &self.from(offset)[..length as usize]
+    }
+
+    #[inline(always)]
+    pub(super) fn end(&self) -> u64 {
+        self.base + self.bytes.len() as u64
+    }
+}
+
 #[derive(Clone, Debug)]
 pub(super) struct Line {
     pub(super) id: LineId,
@@ -358,8 +382,22 @@ impl Line {
         self.closings.push_back((self.end(), closing));
     }
 
-    /// The next thing to say, or nothing until more comes in.
-    pub(super) fn advance(&mut self, plan: &Inner) -> Option<Outcome> {
+    /// What is in the window.
+    pub(super) fn seen(&self) -> Seen<'_> {
+        Seen { bytes: &self.window, base: self.base }
+    }
+
+    /// Does something with what is in the window, which is lent for it.
+    #[inline]
+    pub(super) fn in_window<T>(&mut self, what: impl FnOnce(&mut Line, Seen<'_>) -> T) -> T {
+        let window = core::mem::take(&mut self.window);
+        let done = what(self, Seen { bytes: &window, base: self.base });
+        self.window = window;
+        done
+    }
+
+    /// The next thing to say about bytes, or nothing until more comes in.
+    pub(super) fn advance(&mut self, plan: &Inner, seen: Seen<'_>) -> Option<Outcome> {
         loop {
             if let Some(outcome) = self.queue.pop_front() {
                 return Some(outcome);
@@ -369,22 +407,22 @@ impl Line {
                 self.pass_closing();
                 continue;
             }
-            if self.at == self.end() {
+            if self.at == seen.end() {
                 return None;
             }
             while self.silences.front().is_some_and(|silence| *silence <= self.at) {
                 self.silences.pop_front();
             }
-            let visible = (closing.unwrap_or(self.end()) - self.base) as usize;
+            let visible = (closing.unwrap_or(seen.end()) - seen.base) as usize;
             let view = View {
-                bytes: &self.window[..visible],
-                base: self.base,
+                bytes: &seen.bytes[..visible],
+                base: seen.base,
                 closed: closing.is_some(),
                 silence: self.silences.front().copied(),
             };
             let route = &plan.routes[self.route];
             let step = cut::step(plan, route, &view, self.at, self.rest, &mut self.scan)?;
-            if let Some(outcome) = self.book(plan, step) {
+            if let Some(outcome) = self.book(plan, step, seen) {
                 return Some(outcome);
             }
         }
@@ -401,7 +439,7 @@ impl Line {
     }
 
     /// Books a piece of the line. What is to be said about it is returned, or queued if it is more than one thing.
-    fn book(&mut self, plan: &Inner, step: Step) -> Option<Outcome> {
+    fn book(&mut self, plan: &Inner, step: Step, seen: Seen<'_>) -> Option<Outcome> {
         let offset = self.at;
         let (to, rest) = match step {
             Step::Filler { to, rest } | Step::Frame { to, rest, .. } | Step::Run { to, rest, .. } => (to, rest),
@@ -422,7 +460,7 @@ impl Line {
             }
             Step::Frame { frame, .. } => {
                 interrupted = frame.ended == cut::Ended::Interrupted;
-                self.book_frame(plan, &frame, offset, length)
+                self.book_frame(plan, &frame, offset, seen.bytes(offset, length))
             }
         };
         self.at = to;
@@ -437,12 +475,10 @@ impl Line {
     }
 
     /// Decides about a frame and books it.
-    fn book_frame(&mut self, plan: &Inner, frame: &Framed, offset: u64, length: u64) -> Option<Outcome> {
-        let start = (offset - self.base) as usize;
-        let bytes = &self.window[start..start + length as usize];
+    fn book_frame(&mut self, plan: &Inner, frame: &Framed, offset: u64, bytes: &[u8]) -> Option<Outcome> {
         let (edge, tried) = (self.rest.edge, self.scan.tried);
         let decision = decide::decide(plan, frame, bytes, edge, &mut self.scan.columns, &mut self.scan.choices, tried);
-        self.book_decision(plan, decision, offset, length)
+        self.book_decision(plan, decision, offset, bytes)
     }
 
     /// Books a frame by what becomes of it. Notices about it are queued.
@@ -451,10 +487,9 @@ impl Line {
         plan: &Inner,
         decision: Decision<'_>,
         offset: u64,
-        length: u64,
+        bytes: &[u8],
     ) -> Option<Outcome> {
-        let start = (offset - self.base) as usize;
-        let bytes = &self.window[start..start + length as usize];
+        let length = bytes.len() as u64;
         match decision {
             Decision::Record { kind, content, extent, notice } => {
                 self.ledger.recorded += length;
@@ -492,17 +527,6 @@ impl Line {
             self.ledger.rejects += 1;
         }
         Outcome::Reject { offset, length, reason, candidates, clipped }
-    }
-
-    /// Bytes that the window still holds.
-    pub(super) fn bytes(&self, offset: u64, length: u64) -> &[u8] {
-        let start = (offset - self.base) as usize;
-        &self.window[start..start + length as usize]
-    }
-
-    /// Bytes of the window from an offset on.
-    pub(super) fn bytes_from(&self, offset: u64) -> &[u8] {
-        &self.window[(offset - self.base) as usize..]
     }
 
     pub(super) fn marks(&self) -> &Marks {

@@ -17,7 +17,7 @@ use crate::read::Cells;
 use crate::record::Record;
 use crate::time::{Span, Time};
 
-use line::{Closing, Line};
+use line::{Closing, Line, Seen};
 
 /// Some bytes of one line that arrived together.
 #[derive(Clone, Copy, Debug)]
@@ -245,12 +245,13 @@ impl Events<'_> {
             if index >= self.lines.end {
                 return None;
             }
-            match self.decoder.lines[index].advance(&self.decoder.plan.0) {
+            match self.decoder.lines[index].in_window(|line, seen| line.advance(&self.decoder.plan.0, seen)) {
                 Some(outcome) => break outcome,
                 None => self.lines.start += 1,
             }
         };
-        Some(event(&self.decoder.plan, &self.decoder.lines[self.lines.start], outcome))
+        let line = &self.decoder.lines[self.lines.start];
+        Some(event(&self.decoder.plan, line, line.seen(), outcome))
     }
 
     /// Drains all of them into a sink. That is faster than asking for one after the other.
@@ -278,11 +279,18 @@ fn drain_line<S: crate::Sink>(plan: &Plan, line: &mut Line, sink: &mut S) -> Res
         line.fall_asleep(&plan.0);
         return Ok(());
     }
-    while !line.steady_in_window(plan, sink)? {
-        let Some(outcome) = line.advance(&plan.0) else { break };
-        sink.event(event(plan, line, outcome))?;
-    }
+    line.in_window(|line, seen| drain_seen(plan, line, seen, sink))?;
     line.fall_asleep(&plan.0);
+    Ok(())
+}
+
+/// Says what there is to say about bytes, wherever they lie: all that are not booked are among them.
+#[inline]
+fn drain_seen<S: crate::Sink>(plan: &Plan, line: &mut Line, seen: Seen<'_>, sink: &mut S) -> Result<(), S::Error> {
+    while !line.steady(plan, seen, sink)? {
+        let Some(outcome) = line.advance(&plan.0, seen) else { break };
+        sink.event(event(plan, line, seen, outcome))?;
+    }
     Ok(())
 }
 
@@ -294,18 +302,18 @@ enum Outcome {
     Notice { offset: u64, kind: NoticeKind },
 }
 
-fn event<'a>(plan: &'a Plan, line: &'a Line, outcome: Outcome) -> Event<'a> {
+fn event<'a>(plan: &'a Plan, line: &'a Line, seen: Seen<'a>, outcome: Outcome) -> Event<'a> {
     match outcome {
         Outcome::Record { kind, offset, length, content, count, tail } => {
-            let frame = line.bytes(offset, u64::from(length));
-            let wide = &line.bytes_from(offset)[content.0 as usize..];
+            let frame = seen.bytes(offset, u64::from(length));
+            let wide = &seen.from(offset)[content.0 as usize..];
             let bytes = &wide[..(content.1 - content.0) as usize];
             let cells = Cells { bytes, wide, columns: line.columns(), tail: tail as usize };
             let marks = line.marks();
             Event::Record(Record { plan, kind, line: line.id(), offset, length, frame, cells, count, marks })
         }
         Outcome::Reject { offset, length, reason, candidates, clipped } => {
-            let bytes = line.bytes(offset, length);
+            let bytes = seen.bytes(offset, length);
             let times = line.times(offset, length);
             let reject = Reject { plan, line: line.id(), offset, bytes, times, reason, candidates };
             if clipped { Event::Clipped(reject) } else { Event::Reject(reject) }

@@ -2,43 +2,14 @@
 //! what has to be fast. It says and books what [`Line::advance`] would; whatever is out of the ordinary is left to that.
 
 use super::Outcome;
-use super::line::Line;
+use super::line::{Line, Seen};
 use crate::cut::{self, Expect, Known, Rest};
 use crate::plan::{Check, Inner, Plan, Route, Signatures};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
 
-/// Bytes of a line that lie together.
-#[derive(Clone, Copy)]
-pub(super) struct Seen<'w> {
-    pub(super) bytes: &'w [u8],
-    /// The stream offset of the first of them.
-    pub(super) base: u64,
-}
-
-impl<'w> Seen<'w> {
-    #[inline(always)]
-    fn from(&self, offset: u64) -> &'w [u8] {
-        &self.bytes[(offset - self.base) as usize..]
-    }
-
-    fn end(&self) -> u64 {
-        self.base + self.bytes.len() as u64
-    }
-}
-
 impl Line {
-    /// Does [`Line::steady`] with what is in the window.
-    #[inline]
-    pub(super) fn steady_in_window<S: Sink>(&mut self, plan: &Plan, sink: &mut S) -> Result<bool, S::Error> {
-        // Lent, so that what it is part of can change.
-        let window = core::mem::take(&mut self.window);
-        let result = self.steady(plan, Seen { bytes: &window, base: self.base }, sink);
-        self.window = window;
-        result
-    }
-
     /// Hands the records of frame after frame to a sink, for as long as nothing else is to be said. Says whether nothing is to be said at
     /// all until more comes.
     #[inline]
