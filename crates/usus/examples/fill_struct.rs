@@ -55,9 +55,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         failed = failed.take().or(result.err());
     };
     let bytes = b"$GPGGA,123519,,,,,0,00,,,M,,M,,*6B\r\n\
-        $GPGGA,123520,4807.038,N,01131.000,E,1,08,0.9,545.4,M,46.9,M,,*4D\r\n\
+        $GPGGA,123520,4628.868,N,00906.990,W,1,08,0.9,545.4,M,46.9,M,,*5C\r\n\
         $GPGSV,2,2,06,14,22,228,45,20,07,030,*75\r\n";
-    decoder.feed(usus::Chunk::new(line, bytes)).drain(&mut print)?;
+    decoder.decode(usus::Chunk::new(line, bytes), &mut print)?;
     match failed {
         Some(error) => Err(error.into()),
         None => Ok(()),

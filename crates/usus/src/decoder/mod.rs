@@ -140,7 +140,21 @@ impl Decoder {
     }
 
     /// Takes a chunk in, and hands all events that are ready on its line to a sink. That is the same as draining what
-    /// [`feed`](Decoder::feed) returns, only faster: of a large chunk, frame after frame is decoded where it lies.
+    /// [`feed`](Decoder::feed) returns, only faster: a large chunk is decoded where it lies.
+    ///
+    /// ```
+    /// # use usus::{Chunk, Decoder, Format, Record};
+    /// # let format = Format::parse("format = 'scale'\n[[frame]]\ncut = 'text'\n[record.weight]\nfields = [{ name = 'weight' }]")?;
+    /// # let plan = format.compile()?;
+    /// let mut decoder = Decoder::new(&plan);
+    /// let line = decoder.line("", 0).unwrap();
+    /// let mut weights = Vec::new();
+    /// let mut take = |record: &Record<'_>| weights.push(record.get("weight").unwrap().value.to_string());
+    /// let Ok(()) = decoder.decode(Chunk::new(line, b"12.50\r\n13"), &mut take);
+    /// let Ok(()) = decoder.decode(Chunk::new(line, b".25\r\n"), &mut take);
+    /// assert_eq!(weights, ["12.50", "13.25"]);
+    /// # Ok::<(), usus::Problems>(())
+    /// ```
     ///
     /// # Errors
     ///
