@@ -120,6 +120,19 @@ impl Scan {
         self.need > end
     }
 
+    /// Notes that what came before an offset was looked at when it came: it stops no sentence.
+    #[inline]
+    pub(crate) fn pass_calmly(&mut self, to: u64) {
+        if let Some(open) = &mut self.open {
+            open.seen = open.seen.max(to);
+        }
+    }
+
+    /// Notes that a sentence begins at an offset, if anything does.
+    pub(super) fn expect_sentence(&mut self, start: u64, starred: bool) {
+        self.open = Some(Open { start, seen: start + 1, starred });
+    }
+
     /// Notes that a sentence is open.
     pub(super) fn wait_for_stop(&mut self, start: u64, view: &View<'_>, starred: bool) {
         self.need = view.end() + 1;

@@ -2,7 +2,7 @@
 
 use super::scan::Scan;
 use super::{Expect, Rest, View, text};
-use crate::format::LineEnd;
+use crate::format::{LineEnd, Presence};
 use crate::limits;
 use crate::plan::{Cut, Inner, Route};
 
@@ -54,6 +54,8 @@ impl Bytes {
     /// All that are not in sentences, or may stand at their end.
     const AROUND_SENTENCES: Bytes = Bytes(4);
     const NOT_CARRIAGE_RETURN: Bytes = Bytes(8);
+    /// The same as around sentences, but for those that begin them.
+    const IN_NO_SENTENCE: Bytes = Bytes(16);
 
     /// The sets that each byte is in.
     const OF: [u8; 256] = {
@@ -67,6 +69,9 @@ impl Bytes {
             };
             if byte < b'+' as usize || byte > b'~' as usize {
                 of[byte] |= Bytes::AROUND_SENTENCES.0;
+                if byte != b'$' as usize && byte != b'!' as usize {
+                    of[byte] |= Bytes::IN_NO_SENTENCE.0;
+                }
             }
             byte += 1;
         }
@@ -88,25 +93,44 @@ fn ends(end: LineEnd) -> Bytes {
     }
 }
 
+/// Whether sentences have checksums, where there is nothing but sentences.
+#[inline]
+fn only_sentences(plan: &Inner, route: &Route) -> Option<Presence> {
+    match (&route.searching[..], route.text) {
+        ([frame], None) => match plan.frames[usize::from(*frame)].cut {
+            Cut::Sentence { checksum } => Some(checksum),
+            _ => None,
+        },
+        _ => None,
+    }
+}
+
 /// The offset that the window has to reach before anything can be said, when all was said before; 0 if that is not known.
 #[inline]
-pub(crate) fn needs(route: &Route, at: u64, rest: Rest, scan: &Scan) -> u64 {
+pub(crate) fn needs(plan: &Inner, route: &Route, at: u64, rest: Rest, scan: &Scan) -> u64 {
     match (scan.open, rest.line_end) {
         (Some(_), _) => 0,
-        // No record can end sooner.
-        (None, Expect::Nothing) => scan.need.max(at + route.smallest as u64),
+        // No record can end sooner. More is known of sentences.
+        (None, Expect::Nothing) if only_sentences(plan, route).is_none() => scan.need.max(at + route.smallest as u64),
         (None, _) => scan.need,
     }
 }
 
-/// Which bytes say no more about what is open at `at`, of those that come behind `end`.
+/// Which bytes say no more about what is open at `at`, of those that come behind `end`, when all was said.
 #[inline]
-pub(crate) fn calm(plan: &Inner, route: &Route, at: u64, end: u64, rest: Rest, scan: &Scan) -> Option<Calm> {
+pub(crate) fn calm(plan: &Inner, route: &Route, at: u64, end: u64, rest: Rest, scan: &mut Scan) -> Option<Calm> {
     if let Some(open) = scan.open {
         return Some(Calm { to: open.start + limits::SENTENCE as u64, ends: Bytes::AROUND_SENTENCES });
     }
     if at == end && rest.line_end == Expect::CrOrLf {
         return Some(Calm { to: end + 1, ends: Bytes::NOT_CARRIAGE_RETURN });
+    }
+    if at == end
+        && rest.line_end == Expect::Nothing
+        && let Some(presence) = only_sentences(plan, route)
+    {
+        scan.expect_sentence(at, presence != Presence::Absent);
+        return Some(Calm { to: at + limits::SENTENCE as u64, ends: Bytes::IN_NO_SENTENCE });
     }
     match route.text.map(|frame| &plan.frames[usize::from(frame)].cut) {
         Some(Cut::Text { end: line_end, limit, .. })

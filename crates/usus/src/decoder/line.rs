@@ -251,6 +251,9 @@ impl Line {
     /// Puts bytes into the window.
     #[inline]
     pub(super) fn append(&mut self, bytes: &[u8]) {
+        if self.quiet.stirring != Bytes::NONE {
+            self.scan.pass_calmly(self.end());
+        }
         self.quiet = Quiet::NOT;
         if self.window.capacity() - self.window.len() < bytes.len() {
             self.make_room();
@@ -286,11 +289,13 @@ impl Line {
     pub(super) fn fall_asleep(&mut self, plan: &Inner) {
         let route = &plan.routes[self.route];
         if !self.sleeps() {
-            self.wake = cut::needs(route, self.at, self.rest, &self.scan);
+            self.wake = cut::needs(plan, route, self.at, self.rest, &self.scan);
         }
         if self.sleeps() {
             self.keep_quiet(self.wake - 1, Bytes::NONE);
-        } else if let Some(calm) = cut::calm(plan, route, self.at, self.end(), self.rest, &self.scan) {
+        } else if let Some(calm) =
+            cut::calm(plan, route, self.at, self.base + self.window.len() as u64, self.rest, &mut self.scan)
+        {
             self.keep_quiet(calm.to, calm.ends);
         }
     }

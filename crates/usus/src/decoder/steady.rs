@@ -25,14 +25,13 @@ impl Line {
             if !self.packets(plan, signatures, check, seen, sink)? {
                 return Ok(false);
             }
-            let rest = seen.from(self.at);
-            if rest.is_empty() {
-                return Ok(true);
-            }
-            if let Some(length) = cut::signed_needs(signatures, rest) {
+            if let Some(length) = cut::signed_needs(signatures, seen.from(self.at)) {
                 self.wait_for(length);
                 return Ok(true);
             }
+        }
+        if self.at == seen.end() {
+            return Ok(true);
         }
         self.frames(plan, route, signed, seen, sink)
     }
