@@ -99,7 +99,15 @@ impl<'a> Record<'a> {
     fn visit_packet<V: Visit>(&self, visitor: &mut V) {
         let kind = &self.plan.0.kinds[usize::from(self.kind)];
         let (schemas, outputs) = (&*self.schema().fields, &*kind.outputs);
-        let front = if kind.near { self.cells.wide.first_chunk::<{ visit::NEAR + 8 }>() } else { None };
+        let padded: visit::Front;
+        let front = match self.cells.wide.first_chunk::<{ visit::NEAR + 8 }>() {
+            _ if !kind.near => None,
+            None if self.cells.bytes.len() <= visit::NEAR => {
+                padded = visit::padded(self.cells.bytes);
+                Some(&padded)
+            }
+            front => front,
+        };
         let mut next = 0;
         loop {
             next = match front {

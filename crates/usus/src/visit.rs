@@ -53,6 +53,14 @@ pub trait Visit {
 /// The front of a packet, with room for a word at each of its first [`NEAR`] bytes.
 pub(crate) type Front = [u8; NEAR + 8];
 
+/// The front of a packet that is no longer than that, and behind which nothing follows yet.
+#[inline(never)]
+pub(crate) fn padded(packet: &[u8]) -> Front {
+    let mut front = [0; NEAR + 8];
+    front[..packet.len()].copy_from_slice(packet);
+    front
+}
+
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.
 pub(crate) const NEAR: usize = 64;
 

@@ -8,8 +8,8 @@ use crate::plan::{Cut, Inner, Route};
 
 /// Whether it can be that the bytes which came since nothing more could be said still say no more.
 #[inline(always)]
-pub(crate) fn may_wait(route: &Route, end: u64, scan: &Scan) -> bool {
-    scan.open.is_some() || scan.need > end || route.text.is_some()
+pub(crate) fn may_wait(at: u64, end: u64, scan: &Scan) -> bool {
+    scan.open.is_some() || scan.need > end || scan.no_line_end_before > at
 }
 
 /// Whether the bytes that came since nothing more could be said still say no more. Looks at each of them once.

@@ -267,7 +267,7 @@ impl Line {
     /// Whether nothing can be said yet, whatever was looked at before.
     #[inline(always)]
     pub(super) fn waits(&mut self, plan: &Inner) -> bool {
-        cut::may_wait(&plan.routes[self.route], self.end(), &self.scan) && self.waits_indeed(plan)
+        cut::may_wait(self.at, self.end(), &self.scan) && self.waits_indeed(plan)
     }
 
     fn waits_indeed(&mut self, plan: &Inner) -> bool {
