@@ -13,7 +13,7 @@ use std::sync::Arc;
 use usus::{Cell, FieldSchema, Plan, Quality, Reading, Record, Room, Value, Visit, Written};
 
 use super::writer::RowWriter;
-use super::{Origin, OutputError, TableOptions, is_bare, received_text};
+use super::{Origin, OutputError, TableOptions, bare_word, is_bare, received_text};
 
 /// Records in JSON Lines.
 pub struct JsonLines {
@@ -193,8 +193,12 @@ impl Visit for Object<'_, '_> {
     #[inline(always)]
     fn reading(&mut self, _schema: &FieldSchema, reading: Reading<'_>) {
         self.key();
-        put_value(reading.value, self.room);
-        self.room.byte(b',');
+        match reading.value {
+            Value::Absent(_) => self.room.block(b"null,", 5),
+            Value::Text(text) => put_member(text.bytes(), reading.value, self.room),
+            Value::Code { name, .. } => put_member(name.as_bytes(), reading.value, self.room),
+            value => put_value(value, self.room),
+        }
         self.any_quality |= reading.quality != Quality::Good;
     }
 
@@ -248,25 +252,31 @@ fn item_path(group: &FieldSchema, number: usize, field: &FieldSchema) -> String 
     format!("{}[{}].{}", group.name, number + 1, field.name)
 }
 
+/// Puts a value that is a text, and a comma behind it.
 #[inline(always)]
+fn put_member(text: &[u8], value: Value<'_>, room: &mut Room<'_>) {
+    match bare_word(text, ESCAPED) {
+        Some(word) if text.len() < 6 => {
+            let quoted = u64::from(b'"') | word << 8 | (u64::from(b'"') | u64::from(b',') << 8) << (8 * text.len() + 8);
+            room.block(&quoted.to_le_bytes(), text.len() + 3);
+        }
+        _ if is_bare(text, ESCAPED) => {
+            put_bare(text, room);
+            room.byte(b',');
+        }
+        _ => put_value(value, room),
+    }
+}
+
+/// Puts a value, and a comma behind it.
+#[inline(never)]
 fn put_value(value: Value<'_>, room: &mut Room<'_>) {
     match value {
-        Value::Absent(_) => room.block(b"null", 4),
-        Value::Text(text) if is_bare(text.bytes(), ESCAPED) => put_bare(text.bytes(), room),
-        Value::Code { name, .. } => put_string(name, room),
         Value::Clock(clock) => {
             room.byte(b'"');
             room.clock(clock);
             room.byte(b'"');
         }
-        other => put_other(other, room),
-    }
-}
-
-/// What does not come often.
-#[inline(never)]
-fn put_other(value: Value<'_>, room: &mut Room<'_>) {
-    match value {
         Value::F32(number) if !number.is_finite() => room.text(b"null"),
         Value::F64(number) if !number.is_finite() => room.text(b"null"),
         Value::Decimal(_) | Value::F32(_) | Value::F64(_) | Value::Bool(_) => room.value(value),
@@ -278,6 +288,7 @@ fn put_other(value: Value<'_>, room: &mut Room<'_>) {
         }
         other => put_string(&other.to_string(), room),
     }
+    room.byte(b',');
 }
 
 #[inline(always)]

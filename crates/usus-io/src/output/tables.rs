@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use usus::{FieldSchema, KindSchema, Plan, Quality, Reading, Record, Room, Schema, Together, Value, Visit, Written};
 
 use super::writer::{Buffer, RowWriter};
-use super::{Origin, OutputError, is_bare, received_text};
+use super::{Origin, OutputError, bare_word, is_bare, received_text};
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -488,13 +488,15 @@ impl Visit for Row<'_, '_> {
     #[inline(always)]
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
         match reading.value {
-            Value::Absent(_) => {}
-            Value::Text(text) => put_text(text.bytes(), self.room),
-            Value::Code { name, .. } => put_text(name.as_bytes(), self.room),
-            Value::Clock(clock) => self.room.clock(clock),
+            Value::Absent(_) => self.room.byte(b','),
+            Value::Text(text) => put_column(text.bytes(), self.room),
+            Value::Code { name, .. } => put_column(name.as_bytes(), self.room),
+            Value::Clock(clock) => {
+                self.room.clock(clock);
+                self.room.byte(b',');
+            }
             value => put_value(value, self.room),
         }
-        self.room.byte(b',');
         if reading.quality != Quality::Good {
             tell_quality(schema, reading.quality, self.quality);
         }
@@ -507,7 +509,26 @@ impl Visit for Row<'_, '_> {
 #[inline(never)]
 fn put_value(value: Value<'_>, room: &mut Room<'_>) {
     room.value(value);
+    room.byte(b',');
 }
+
+/// Puts a text and a comma behind it.
+#[inline(always)]
+fn put_column(text: &[u8], room: &mut Room<'_>) {
+    match bare_word(text, SPECIAL) {
+        Some(word) => {
+            let with_comma = word | u64::from(b',') << (8 * text.len());
+            room.block(&with_comma.to_le_bytes(), text.len() + 1);
+        }
+        None => {
+            put_text(text, room);
+            room.byte(b',');
+        }
+    }
+}
+
+/// What is not bare of printable characters.
+const SPECIAL: [u8; 2] = *b",\"";
 
 #[cold]
 fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
@@ -522,7 +543,7 @@ fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
 /// Puts a text, in quotes where RFC 4180 asks for them, with U+FFFD for what is not UTF-8.
 #[inline]
 fn put_text(text: &[u8], room: &mut Room<'_>) {
-    if is_bare(text, *b",\"") { room.text(text) } else { put_any_text(text, room) }
+    if is_bare(text, SPECIAL) { room.text(text) } else { put_any_text(text, room) }
 }
 
 #[cold]
