@@ -45,13 +45,11 @@ impl<'r> Room<'r> {
     /// The next bytes, if there are as many.
     #[inline(always)]
     fn next<const N: usize>(&mut self) -> Option<&mut [u8; N]> {
-        match self.bytes.get_mut(self.at..).and_then(|bytes| bytes.first_chunk_mut::<N>()) {
-            Some(next) => Some(next),
-            None => {
-                self.full = true;
-                None
-            }
-        }
+        let Some(next) = self.bytes.get_mut(self.at..self.at.wrapping_add(N)) else {
+            self.full = true;
+            return None;
+        };
+        next.first_chunk_mut::<N>()
     }
 
     /// Puts one byte.
@@ -75,7 +73,8 @@ impl<'r> Room<'r> {
     /// Puts a text.
     #[inline(always)]
     pub fn text(&mut self, text: &[u8]) {
-        let next = self.bytes.get_mut(self.at..).and_then(|bytes| bytes.first_chunk_mut::<SHORT>());
+        let next = self.bytes.get_mut(self.at..self.at.wrapping_add(SHORT));
+        let next = next.and_then(|bytes| bytes.first_chunk_mut::<SHORT>());
         match next {
             Some(next) if text.len() <= SHORT => {
                 copy_short(text, next);

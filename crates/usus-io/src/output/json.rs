@@ -13,7 +13,7 @@ use std::sync::Arc;
 use usus::{Cell, FieldSchema, Plan, Quality, Reading, Record, Room, Value, Visit, Written};
 
 use super::writer::RowWriter;
-use super::{Origin, OutputError, TableOptions, bare_word, is_bare, received_text};
+use super::{Origin, OutputError, TableOptions, bare_word, is_bare, put_flag, received_text};
 
 /// Records in JSON Lines.
 pub struct JsonLines {
@@ -187,7 +187,7 @@ impl Visit for Object<'_, '_> {
     #[inline(always)]
     fn flag(&mut self, _schema: &FieldSchema, flag: bool) {
         self.key();
-        if flag { self.room.block(b"true,\0", 5) } else { self.room.block(b"false,", 6) }
+        put_flag(flag, self.room);
     }
 
     #[inline(always)]

@@ -10,7 +10,7 @@ mod writer;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use usus::Time;
+use usus::{Room, Time};
 
 pub use days::Outputs;
 pub use json::JsonLines;
@@ -162,6 +162,13 @@ fn is_bare(text: &[u8], without: [u8; 2]) -> bool {
         (eight[0], eight[1], eight[2]) = (*first, text[text.len() / 2], *last);
     }
     are_bare(eight, without)
+}
+
+/// Puts a flag and a comma behind it. Flags of instruments are hard to guess: both words are there, and one is taken.
+#[inline(always)]
+fn put_flag(flag: bool, room: &mut Room<'_>) {
+    let words = [u64::from_le_bytes(*b"false,\0\0"), u64::from_le_bytes(*b"true,\0\0\0")];
+    room.block(&words[usize::from(flag)].to_le_bytes(), 6 - usize::from(flag));
 }
 
 /// A text of one to seven bytes as a word, the first byte lowest and zeros behind the last, if it is such a text.

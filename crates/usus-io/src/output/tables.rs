@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use usus::{FieldSchema, KindSchema, Plan, Quality, Reading, Record, Room, Schema, Together, Value, Visit, Written};
 
 use super::writer::{Buffer, RowWriter};
-use super::{Origin, OutputError, bare_word, is_bare, received_text};
+use super::{Origin, OutputError, bare_word, is_bare, put_flag, received_text};
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -481,7 +481,7 @@ impl Visit for Row<'_, '_> {
 
     #[inline(always)]
     fn flag(&mut self, _schema: &FieldSchema, flag: bool) {
-        if flag { self.room.block(b"true,\0", 5) } else { self.room.block(b"false,", 6) }
+        put_flag(flag, self.room);
     }
 
     // It is in line, so that nothing remains of it but what is done with the value that there is.
