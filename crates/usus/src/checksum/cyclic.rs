@@ -26,6 +26,21 @@ pub(super) enum Cyclic {
     Wide { parameters: &'static Parameters, table: Arc<[u128]> },
 }
 
+/// A CRC of at most 32 bits.
+#[derive(Clone, Copy)]
+pub(crate) struct Small<'t> {
+    tables: &'t [[u32; 256]; 8],
+    begun: u64,
+}
+
+impl Small<'_> {
+    /// What bytes leave in its register.
+    #[inline(always)]
+    pub(crate) fn register(&self, bytes: &[u8]) -> u64 {
+        run(self.tables, self.begun, bytes)
+    }
+}
+
 impl Cyclic {
     pub(super) fn new(parameters: &'static Parameters) -> Cyclic {
         let first: Vec<u128> = (0..256).map(|byte| wide_step(parameters, byte as u8)).collect();
@@ -63,6 +78,14 @@ impl Cyclic {
         let (Cyclic::Small { parameters, .. } | Cyclic::Narrow { parameters, .. } | Cyclic::Wide { parameters, .. }) =
             self;
         Some(value(parameters, self.register(bytes)?))
+    }
+
+    /// Its tables and its first register, if it has at most 32 bits.
+    pub(super) fn small(&self) -> Option<Small<'_>> {
+        match self {
+            Cyclic::Small { tables, begun, .. } => Some(Small { tables, begun: *begun }),
+            _ => None,
+        }
     }
 
     /// What bytes leave in a register of at most 64 bits.

@@ -9,6 +9,7 @@ use core::fmt;
 
 use crate::format::Order;
 use cyclic::Cyclic;
+pub(crate) use cyclic::Small;
 
 /// Sums that are no CRC, by name: plain sums of the bytes modulo 2^8 and 2^16, and the bytes xored together.
 const SUMS: [&str; 3] = ["SUM-8", "SUM-16", "XOR-8"];
@@ -86,6 +87,11 @@ impl Checksum {
             Engine::Cyclic(cyclic) => cyclic.register(bytes),
             _ => None,
         }
+    }
+
+    /// The working of a CRC of at most 32 bits, for a loop that is about no other checksum.
+    pub(crate) fn small(&self) -> Option<Small<'_>> {
+        if let Engine::Cyclic(cyclic) = &self.engine { cyclic.small() } else { None }
     }
 
     /// What any bytes with their own checksum behind them leave in the register, if that is always the same: of a CRC whose bytes are sent

@@ -25,7 +25,7 @@ mod unclaimed;
 mod wait;
 
 pub(crate) use known::{Known, crlf, known, line_ends, packet_needs};
-pub(crate) use packet::{signed, signed_needs};
+pub(crate) use packet::{is_sound, signed, signed_needs};
 pub(crate) use scan::Scan;
 pub(crate) use sentence::STANDARD_LENGTH;
 pub(crate) use wait::{Bytes, calm, may_wait, needs, waits};

@@ -59,26 +59,35 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], 
 /// what follows from it would, only sooner.
 #[inline(always)]
 pub(super) fn known<'p>(frame: &'p Frame, bytes: &[u8]) -> Option<&'p Signature> {
-    signed(frame.signatures.as_ref()?, frame.check.as_ref(), bytes)
+    let signatures = frame.signatures.as_ref()?;
+    let sound = |signature: &Signature, packet: &[u8]| is_sound(signatures, frame.check.as_ref(), signature, packet);
+    signed(signatures, bytes, sound).map(|(signature, _)| signature)
 }
 
-/// The same, by the frame's signatures and its checksum.
+/// The same, and the packet. `sound` says whether its checksum holds.
 #[inline(always)]
-pub(crate) fn signed<'p>(signatures: &'p Signatures, check: Option<&Check>, bytes: &[u8]) -> Option<&'p Signature> {
+pub(crate) fn signed<'p, 'b>(
+    signatures: &'p Signatures,
+    bytes: &'b [u8],
+    sound: impl Fn(&Signature, &[u8]) -> bool,
+) -> Option<(&'p Signature, &'b [u8])> {
     let signature = signatures.of(u64::from_le_bytes(*bytes.first_chunk()?))?;
-    if let Some(check) = check {
-        let covered = bytes.get(..signature.length)?.get(signature.covered.0..signature.covered.1)?;
-        let holds = match signatures.residue {
-            Some(residue) => check.checksum.register(covered) == Some(residue),
-            None => {
-                let cells = Cells { bytes, wide: bytes, columns: &[], tail: 0 };
-                let sent = cells.word(&signature.sent, 0)? as u64;
-                check.checksum.narrow(covered) == Some(sent)
-            }
-        };
-        return holds.then_some(signature);
+    let packet = bytes.get(..signature.length)?;
+    sound(signature, packet).then_some((signature, packet))
+}
+
+/// Whether the checksum of a packet holds, if it has one.
+#[inline(always)]
+pub(crate) fn is_sound(signatures: &Signatures, check: Option<&Check>, signature: &Signature, packet: &[u8]) -> bool {
+    let Some(check) = check else { return true };
+    let Some(covered) = packet.get(signature.covered.0..signature.covered.1) else { return false };
+    match signatures.residue {
+        Some(residue) => check.checksum.register(covered) == Some(residue),
+        None => {
+            let cells = Cells { bytes: packet, wide: packet, columns: &[], tail: 0 };
+            cells.word(&signature.sent, 0).is_some_and(|sent| check.checksum.narrow(covered) == Some(sent as u64))
+        }
     }
-    (signature.length <= bytes.len()).then_some(signature)
 }
 
 /// How many bytes the packet that begins with `bytes` has, if it may be one that [`signed`] tells, and they are fewer.

@@ -34,7 +34,7 @@ pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8
     };
     let content = (1, stop as u32 + 1);
     match text[stop] {
-        b'*' => match bytes.get(stop + 2..stop + 4) {
+        b'*' => match bytes.get(stop + 2..).and_then(|digits| digits.first_chunk::<2>()) {
             None => Verdict::Need(stop + 4),
             Some(digits) => match hex_byte(digits) {
                 Some(sent) if sent == computed => {
@@ -105,10 +105,23 @@ fn stops(byte: u8, start: u8, presence: Presence) -> bool {
     }
 }
 
-fn hex_byte(digits: &[u8]) -> Option<u8> {
-    let digit = |byte: u8| char::from(byte).to_digit(16).map(|digit| digit as u8);
-    Some(digit(digits[0])? << 4 | digit(digits[1])?)
+#[inline]
+fn hex_byte(digits: &[u8; 2]) -> Option<u8> {
+    let [high, low] = digits.map(|byte| HEX[usize::from(byte)]);
+    (high | low < 16).then_some(high << 4 | low)
 }
+
+/// The value of each hex digit; 16 or more for what is none.
+const HEX: [u8; 256] = {
+    let mut values = [0xFF; 256];
+    let mut value = 0;
+    while value < 16 {
+        values[b"0123456789ABCDEF"[value] as usize] = value as u8;
+        values[b"0123456789abcdef"[value] as usize] = value as u8;
+        value += 1;
+    }
+    values
+};
 
 /// What stands behind a sentence.
 pub(super) enum LineEnd {
