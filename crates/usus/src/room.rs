@@ -176,9 +176,11 @@ impl<'r> Room<'r> {
     #[inline]
     pub fn clock(&mut self, clock: Clock) {
         let Some(next) = self.next::<NUMBER>() else { return };
-        let [hour, minute, second] = [clock.hour(), clock.minute(), clock.second()].map(two_digits);
-        let text = hour | COLON << 16 | minute << 24 | COLON << 40 | second << 48;
-        store(next, 0, text);
+        let [hour, minute, second] = [clock.hour(), clock.minute(), clock.second()].map(u64::from);
+        let numbers = hour | minute << 24 | second << 48;
+        // All three are taken apart at once, as pairs of digits are.
+        let tens = (numbers * 103) >> 10 & 0x000F_0000_0F00_000F;
+        store(next, 0, parts(numbers, tens, 10, 8) | CLOCK);
         let digits = usize::from(clock.digits());
         if digits == 0 {
             self.at += 8;
@@ -232,7 +234,8 @@ impl<'r> Room<'r> {
 
 const EIGHT_DIGITS: u64 = 100_000_000;
 const ZEROS: u64 = u64::from_ne_bytes([b'0'; 8]);
-const COLON: u64 = b':' as u64;
+/// A time of day without its digits.
+const CLOCK: u64 = u64::from_le_bytes(*b"00:00:00");
 const DASH: u64 = b'-' as u64;
 
 /// A number below a hundred as two characters, the first in the lowest byte.
@@ -247,14 +250,17 @@ fn two_digits(number: u8) -> u64 {
 fn digits_of(number: u32) -> u64 {
     let number = u64::from(number);
     let high = number / 10_000;
-    // The quotient goes where it is, and what remains of the number, which is the number less that many quotients, one place up.
-    let parts = |numbers: u64, quotients: u64, divisor: u64, up: u32| {
-        (numbers << up).wrapping_sub(quotients.wrapping_mul((divisor << up) - 1))
-    };
     let halves = parts(number, high, 10_000, 32);
     // Exact for all numbers below ten thousand, and for all below a hundred.
     let pairs = parts(halves, (halves * 10_486) >> 20 & 0x0000_007F_0000_007F, 100, 16);
     parts(pairs, (pairs * 103) >> 10 & 0x000F_000F_000F_000F, 10, 8)
+}
+
+/// Numbers taken apart: each quotient goes where its number is, and what remains of the number, which is the number less that many quotients,
+/// so many bits up.
+#[inline(always)]
+fn parts(numbers: u64, quotients: u64, divisor: u64, up: u32) -> u64 {
+    (numbers << up).wrapping_sub(quotients.wrapping_mul((divisor << up) - 1))
 }
 
 /// Stores digits of which `places` stand behind a point. Returns how many characters these are. `digits` is 1 to 8, `places` less.

@@ -193,11 +193,12 @@ impl Pattern {
         }
         let unused = 64 - 8 * self.length as u32;
         let values = (column.eight() ^ self.expected) << unused >> unused;
-        let digit = |place: u8| (values >> (8 * (place & 7))) as u8;
-        let number = |place: u8| digit(place) * 10 + digit(place + 1);
         if !all_digits(values) || values & self.literals != 0 {
             return None;
         }
+        // Each digit with the one behind it; no sum runs over into the next byte.
+        let pairs = values.wrapping_mul(10).wrapping_add(values >> 8);
+        let number = |place: u8| (pairs >> (8 * (place & 7))) as u8;
         let [first, second, third] = self.places;
         Some([number(first), number(second), number(third)])
     }
