@@ -60,11 +60,11 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], 
 #[inline(always)]
 pub(super) fn known<'p>(frame: &'p Frame, bytes: &[u8]) -> Option<&'p Signature> {
     let signatures = frame.signatures.as_ref()?;
-    let sound = |signature: &Signature, packet: &[u8]| is_sound(signatures, frame.check.as_ref(), signature, packet);
+    let sound = |signature: &Signature, wide: &[u8]| is_sound(signatures, frame.check.as_ref(), signature, wide);
     signed(signatures, bytes, sound).map(|(signature, _)| signature)
 }
 
-/// The same, and the packet. `sound` says whether its checksum holds.
+/// The same, and the packet. `sound` says whether its checksum holds, of the packet and what follows it.
 #[inline(always)]
 pub(crate) fn signed<'p, 'b>(
     signatures: &'p Signatures,
@@ -73,18 +73,18 @@ pub(crate) fn signed<'p, 'b>(
 ) -> Option<(&'p Signature, &'b [u8])> {
     let signature = signatures.of(u64::from_le_bytes(*bytes.first_chunk()?))?;
     let packet = bytes.get(..signature.length)?;
-    sound(signature, packet).then_some((signature, packet))
+    sound(signature, bytes).then_some((signature, packet))
 }
 
 /// Whether the checksum of a packet holds, if it has one.
 #[inline(always)]
-pub(crate) fn is_sound(signatures: &Signatures, check: Option<&Check>, signature: &Signature, packet: &[u8]) -> bool {
+pub(crate) fn is_sound(signatures: &Signatures, check: Option<&Check>, signature: &Signature, wide: &[u8]) -> bool {
     let Some(check) = check else { return true };
-    let Some(covered) = packet.get(signature.covered.0..signature.covered.1) else { return false };
+    let Some(covered) = wide.get(signature.covered.0..signature.covered.1) else { return false };
     match signatures.residue {
         Some(residue) => check.checksum.register(covered) == Some(residue),
         None => {
-            let cells = Cells { bytes: packet, wide: packet, columns: &[], tail: 0 };
+            let cells = Cells { bytes: wide, wide, columns: &[], tail: 0 };
             cells.word(&signature.sent, 0).is_some_and(|sent| check.checksum.narrow(covered) == Some(sent as u64))
         }
     }

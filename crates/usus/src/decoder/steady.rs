@@ -88,13 +88,13 @@ impl Line {
         if let Some(crc) = check.and_then(|check| check.checksum.small())
             && let Some(residue) = signatures.residue
         {
-            let sound = |signature: &Signature, packet: &[u8]| {
-                let covered = packet.get(signature.covered.0..signature.covered.1);
+            let sound = |signature: &Signature, wide: &[u8]| {
+                let covered = wide.get(signature.covered.0..signature.covered.1);
                 covered.is_some_and(|covered| crc.register(covered) == residue)
             };
             return self.sound_packets(plan, signatures, sound, seen, sink);
         }
-        let sound = |signature: &Signature, packet: &[u8]| cut::is_sound(signatures, check, signature, packet);
+        let sound = |signature: &Signature, wide: &[u8]| cut::is_sound(signatures, check, signature, wide);
         self.sound_packets(plan, signatures, sound, seen, sink)
     }
 
