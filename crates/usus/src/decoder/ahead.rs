@@ -37,8 +37,10 @@ pub(super) fn decode<S: Sink>(
     line.arrive(time, bytes.len(), faults);
     let mut ahead = Ahead { bytes, start, taken: 0 };
     let result = ahead.drain(plan, line, sink);
-    // Nothing is lost with an error of the sink.
-    ahead.take(line, bytes.len());
+    if result.is_err() {
+        // Nothing is lost with what the sink did not take.
+        ahead.take(line, bytes.len());
+    }
     result
 }
 

@@ -520,6 +520,36 @@ fn events_wait_for_whoever_drains_late() {
     assert_eq!(seen.iter().filter(|event| event.contains(" r a=")).count(), 4, "{seen:#?}");
 }
 
+/// A sink that refuses one record gets all others, whether they were in the same chunk or not.
+#[test]
+fn what_follows_a_refusal_comes_next() {
+    struct Refusing(usize, Vec<String>);
+    impl usus::Sink for Refusing {
+        type Error = &'static str;
+
+        fn record(&mut self, record: &Record<'_>) -> Result<(), &'static str> {
+            self.1.push(record.get("a").unwrap().value.to_string());
+            if self.1.len() == self.0 { Err("full") } else { Ok(()) }
+        }
+    }
+    let plan = plan("format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }]");
+    let texts: Vec<String> = (0..40).map(|number| format!("{}", 1_000 + number)).collect();
+    let bytes: Vec<u8> = texts.iter().flat_map(|text| format!("{text}\r\n").into_bytes()).collect();
+    for size in [1, 7, 64, 100, bytes.len()] {
+        for refused in 1..=texts.len() {
+            let (mut sink, mut decoder) = (Refusing(refused, Vec::new()), Decoder::new(&plan));
+            let line = decoder.line("", 0).unwrap();
+            let refusals =
+                bytes.chunks(size).filter(|chunk| decoder.decode(Chunk::new(line, chunk), &mut sink).is_err());
+            assert_eq!(refusals.count(), 1);
+            decoder.ready(line).drain(&mut sink).unwrap();
+            decoder.finish().drain(&mut sink).unwrap();
+            assert_eq!(sink.1, texts, "{size} {refused}");
+            assert_eq!(decoder.ledger(line).total, bytes.len() as u64);
+        }
+    }
+}
+
 /// Bytes that come one by one are mostly appended and nothing else; what they end is told with the last of them all the same.
 #[test]
 fn records_leave_with_their_last_byte() {
