@@ -82,12 +82,9 @@ pub fn pump_pieces<S: Pieces>(
     let is_large = source.size().is_none_or(|size| size > options.size as u64);
     if options.jobs > 1 && is_large && decoder.lines().len() == 0 {
         let at_end = match source.anywhere() {
-            Some(Anywhere { bytes, size, at }) => {
-                let reader = RangeReader::new(bytes);
-                on_threads(decoder, sink, options, Some(bytes), |pieced| {
-                    pieced.run_ranges(reader, size, at, &mut pumped, go_on)
-                })?
-            }
+            Some(Anywhere { bytes, size, at }) => on_threads(decoder, sink, options, Some(bytes), |pieced| {
+                pieced.run_ranges(size, at, &mut pumped, go_on)
+            })?,
             None => on_threads(decoder, sink, options, None, |pieced| pieced.run(source, &mut pumped, go_on))?,
         };
         if at_end {
@@ -100,12 +97,12 @@ pub fn pump_pieces<S: Pieces>(
 }
 
 /// Does something while workers wait for jobs.
-fn on_threads<S: Pieces, T>(
-    decoder: &mut Decoder,
-    sink: &mut S,
+fn on_threads<'a, S: Pieces, T>(
+    decoder: &'a mut Decoder,
+    sink: &'a mut S,
     options: PieceOptions,
-    bytes: Option<&dyn ReadAt>,
-    run: impl FnOnce(Pieced<'_, S>) -> T,
+    bytes: Option<&'a dyn ReadAt>,
+    run: impl FnOnce(Pieced<'a, S>) -> T,
 ) -> T {
     let plan = decoder.plan().clone();
     thread::scope(|scope| {
@@ -120,8 +117,9 @@ fn on_threads<S: Pieces, T>(
                 }
             });
         }
-        let (in_flight, emptied, spent) = (VecDeque::new(), Vec::new(), Vec::new());
-        run(Pieced { decoder, sink, options, jobs, in_flight, emptied, spent })
+        let (reader, in_flight) = (bytes.map(RangeReader::new), VecDeque::new());
+        let (emptied, spent) = (Vec::new(), Vec::new());
+        run(Pieced { decoder, sink, options, reader, jobs, in_flight, emptied, spent })
     })
 }
 
@@ -201,6 +199,8 @@ struct Pieced<'a, S: Pieces> {
     decoder: &'a mut Decoder,
     sink: &'a mut S,
     options: PieceOptions,
+    /// Reads again what could not be joined, of a source whose workers read themselves.
+    reader: Option<RangeReader<'a>>,
     /// Whoever is free takes the next.
     jobs: Sender<Job<S::Piece>>,
     in_flight: VecDeque<InFlight<S::Piece>>,
@@ -230,16 +230,16 @@ impl<S: Pieces> Pieced<'_, S> {
             // Also what came before an error of the source.
             let batch = Arc::new(batch);
             self.give(Stretch::Batch { before: before.replace(Arc::clone(&batch)), batch }, offsets.len());
-            self.take_some(None, pumped)?;
+            self.take_some(pumped)?;
             let more = match more {
                 Ok(more) => more,
                 Err(error) => {
-                    self.take_all(None, pumped)?;
+                    self.take_all(pumped)?;
                     return Err(error);
                 }
             };
             if !more || self.is_pathological(pumped) {
-                self.take_all(None, pumped)?;
+                self.take_all(pumped)?;
                 return Ok(!more);
             }
         }
@@ -248,7 +248,6 @@ impl<S: Pieces> Pieced<'_, S> {
     /// The same in ranges. `at` is where the source goes on.
     fn run_ranges(
         mut self,
-        mut reader: RangeReader<'_>,
         size: u64,
         at: &mut u64,
         pumped: &mut Pumped,
@@ -265,10 +264,10 @@ impl<S: Pieces> Pieced<'_, S> {
                 Range { begun: at.saturating_sub(before), from: *at, to: size.min(*at + self.options.size as u64) };
             *at = range.to;
             self.give(Stretch::Range(range), 1);
-            self.take_some(Some(&mut reader), pumped)?;
+            self.take_some(pumped)?;
             self.is_pathological(pumped);
         }
-        self.take_all(Some(&mut reader), pumped)?;
+        self.take_all(pumped)?;
         // The file may have grown meanwhile.
         Ok(pumped.stopped)
     }
@@ -299,30 +298,22 @@ impl<S: Pieces> Pieced<'_, S> {
     }
 
     /// Takes pieces until there are only so many ahead that no worker waits while one is joined.
-    fn take_some(
-        &mut self,
-        mut reader: Option<&mut RangeReader<'_>>,
-        pumped: &mut Pumped,
-    ) -> Result<(), PumpError<S::Error>> {
+    fn take_some(&mut self, pumped: &mut Pumped) -> Result<(), PumpError<S::Error>> {
         while self.in_flight.len() > AHEAD * self.options.jobs {
-            self.take(reader.as_deref_mut(), pumped)?;
+            self.take(pumped)?;
         }
         Ok(())
     }
 
-    fn take_all(
-        &mut self,
-        mut reader: Option<&mut RangeReader<'_>>,
-        pumped: &mut Pumped,
-    ) -> Result<(), PumpError<S::Error>> {
+    fn take_all(&mut self, pumped: &mut Pumped) -> Result<(), PumpError<S::Error>> {
         while !self.in_flight.is_empty() {
-            self.take(reader.as_deref_mut(), pumped)?;
+            self.take(pumped)?;
         }
         Ok(())
     }
 
     /// Takes the next piece, and joins it or decodes it again.
-    fn take(&mut self, reader: Option<&mut RangeReader<'_>>, pumped: &mut Pumped) -> Result<(), PumpError<S::Error>> {
+    fn take(&mut self, pumped: &mut Pumped) -> Result<(), PumpError<S::Error>> {
         let Some(InFlight { stretch, lines, done }) = self.in_flight.pop_front() else { return Ok(()) };
         let Ok(mut done) = done.recv() else { return Ok(()) };
         let first = pumped.pieces == 0;
@@ -336,7 +327,7 @@ impl<S: Pieces> Pieced<'_, S> {
             pumped.again += 1;
             let options = &mut self.options;
             options.before = (2 * options.before).min(options.size / 2).max(options.before);
-            pumped.bytes += stretch.play(reader, self.decoder, self.sink)?;
+            pumped.bytes += stretch.play(self.reader.as_mut(), self.decoder, self.sink)?;
         }
         if let Stretch::Batch { batch, .. } = stretch {
             self.spent.push(batch);

@@ -308,46 +308,32 @@ type Reader = Box<dyn Read + Send>;
 
 fn open_file(path: &Path, options: &SourceOptions) -> Result<Box<dyn Source + Send>, SourceError> {
     let cannot_open = |error| SourceError::Open { path: path.to_owned(), error };
-    if options.dump.is_none()
-        && let Some(file) = raw_file(path).map_err(cannot_open)?
-    {
-        return Ok(Box::new(file));
-    }
-    let (reader, size) = open_bytes(path).map_err(cannot_open)?;
+    let (reader, file) = open_bytes(path).map_err(cannot_open)?;
     let (head, reader) = peek(reader).map_err(cannot_open)?;
-    let (head, reader, size) = match head.starts_with(&GZIP) {
+    let (head, reader, file) = match head.starts_with(&GZIP) {
         true => {
             let (head, reader) = peek(Box::new(MultiGzDecoder::new(reader))).map_err(cannot_open)?;
             (head, reader, None)
         }
-        false => (head, reader, size),
+        false => (head, reader, file),
     };
     if let Some(layout) = &options.dump {
         return Ok(Box::new(dump::DumpReader::new(reader, layout.clone())));
     }
     if capture::begins_like_one(&head) {
-        return Ok(Box::new(capture::CaptureReader::new(reader, size)));
+        return Ok(Box::new(capture::CaptureReader::new(reader, file.map(|(_, size)| size))));
     }
-    Ok(Box::new(raw::RawReader::new(reader, size)))
-}
-
-/// A regular file of raw bytes, if the path is one.
-fn raw_file(path: &Path) -> io::Result<Option<raw::RawBytes<File>>> {
-    // A pipe would not open without someone at its other end, and gives its bytes only once.
-    if !path.is_file() {
-        return Ok(None);
-    }
-    let file = File::open(path)?;
-    let size = file.metadata()?.len();
-    let (head, _) = peek(Box::new(file.try_clone()?))?;
-    let is_raw = !head.starts_with(&GZIP) && !capture::begins_like_one(&head);
-    Ok(is_raw.then(|| raw::RawBytes::new(file, size)))
+    Ok(match file {
+        Some((file, size)) => Box::new(raw::RawBytes::new(file, size)),
+        None => Box::new(raw::RawReader::new(reader, None)),
+    })
 }
 
 /// How a gzip file begins (RFC 1952).
 const GZIP: [u8; 2] = [0x1F, 0x8B];
 
-fn open_bytes(path: &Path) -> io::Result<(Reader, Option<u64>)> {
+/// What reads a file or standard input; if it is a regular file, also that and its size: its bytes can be read at any place, too.
+fn open_bytes(path: &Path) -> io::Result<(Reader, Option<(File, u64)>)> {
     if path == Path::new("-") {
         return Ok((Box::new(Patient(io::stdin())), None));
     }
@@ -357,7 +343,7 @@ fn open_bytes(path: &Path) -> io::Result<(Reader, Option<u64>)> {
         return Err(io::ErrorKind::IsADirectory.into());
     }
     Ok(match about.is_file() {
-        true => (Box::new(file), Some(about.len())),
+        true => (Box::new(file.try_clone()?), Some((file, about.len()))),
         false => (Box::new(Patient(file)), None),
     })
 }

@@ -29,18 +29,7 @@ impl<B: ReadAt> Source for RawBytes<B> {
             return Ok(Some(SourceEvent::Line(LineInfo::new(""))));
         }
         self.buffer.resize(BUFFER, 0);
-        loop {
-            match self.bytes.read_at(&mut self.buffer, self.at) {
-                Ok(0) => return Ok(None),
-                Ok(got) => {
-                    self.at += got as u64;
-                    let bytes = &self.buffer[..got];
-                    return Ok(Some(SourceEvent::Chunk { line: 0, time: None, bytes, faults: &[] }));
-                }
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(SourceError::Read { at: self.at, error }),
-            }
-        }
+        next_chunk(&mut self.buffer, &mut self.at, |buffer, at| self.bytes.read_at(buffer, at))
     }
 
     fn anywhere(&mut self) -> Option<Anywhere<'_>> {
@@ -50,6 +39,28 @@ impl<B: ReadAt> Source for RawBytes<B> {
 
     fn size(&self) -> Option<u64> {
         Some(self.size)
+    }
+}
+
+/// Reads the next bytes, those at an offset.
+fn next_chunk<'b>(
+    buffer: &'b mut [u8],
+    at: &mut u64,
+    mut read: impl FnMut(&mut [u8], u64) -> io::Result<usize>,
+) -> Result<Option<SourceEvent<'b>>, SourceError> {
+    loop {
+        match read(buffer, *at) {
+            Ok(0) => return Ok(None),
+            Ok(got) => {
+                *at += got as u64;
+                return Ok(Some(SourceEvent::Chunk { line: 0, time: None, bytes: &buffer[..got], faults: &[] }));
+            }
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
+                return Ok(Some(SourceEvent::Idle { time: None }));
+            }
+            Err(error) => return Err(SourceError::Read { at: *at, error }),
+        }
     }
 }
 
@@ -74,21 +85,7 @@ impl<R: Read> Source for RawReader<R> {
         if !std::mem::replace(&mut self.announced, true) {
             return Ok(Some(SourceEvent::Line(LineInfo::new(""))));
         }
-        loop {
-            match self.reader.read(&mut self.buffer) {
-                Ok(0) => return Ok(None),
-                Ok(got) => {
-                    self.at += got as u64;
-                    let bytes = &self.buffer[..got];
-                    return Ok(Some(SourceEvent::Chunk { line: 0, time: None, bytes, faults: &[] }));
-                }
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
-                    return Ok(Some(SourceEvent::Idle { time: None }));
-                }
-                Err(error) => return Err(SourceError::Read { at: self.at, error }),
-            }
-        }
+        next_chunk(&mut self.buffer, &mut self.at, |buffer, _| self.reader.read(buffer))
     }
 
     fn size(&self) -> Option<u64> {

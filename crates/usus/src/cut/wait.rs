@@ -105,14 +105,13 @@ fn only_sentences(plan: &Inner, route: &Route) -> Option<Presence> {
     }
 }
 
-/// The offset that the window has to reach before anything can be said, when all was said before; 0 if that is not known.
+/// The offset that the window has to reach before anything can be said, when all was said before and [`calm`] knows no better.
 #[inline]
-pub(crate) fn needs(plan: &Inner, route: &Route, at: u64, rest: Rest, scan: &Scan) -> u64 {
-    match (scan.open, rest.line_end) {
-        (Some(_), _) => 0,
-        // No record can end sooner. More is known of sentences.
-        (None, Expect::Nothing) if only_sentences(plan, route).is_none() => scan.need.max(at + route.smallest as u64),
-        (None, _) => scan.need,
+pub(crate) fn needs(route: &Route, at: u64, rest: Rest, scan: &Scan) -> u64 {
+    match rest.line_end {
+        // No record can end sooner.
+        Expect::Nothing => scan.need.max(at + route.smallest as u64),
+        _ => scan.need,
     }
 }
 

@@ -287,16 +287,16 @@ impl Line {
     /// Sees to it that bytes which say no more cost little. To be called when all was said.
     #[inline]
     pub(super) fn fall_asleep(&mut self, plan: &Inner) {
-        let route = &plan.routes[self.route];
         if !self.sleeps() {
-            self.wake = cut::needs(plan, route, self.at, self.rest, &self.scan);
+            let (route, end) = (&plan.routes[self.route], self.end());
+            self.wake = 0;
+            if let Some(calm) = cut::calm(plan, route, self.at, end, self.rest, &mut self.scan) {
+                return self.keep_quiet(calm.to, calm.ends);
+            }
+            self.wake = cut::needs(route, self.at, self.rest, &self.scan);
         }
         if self.sleeps() {
             self.keep_quiet(self.wake - 1, Bytes::NONE);
-        } else if let Some(calm) =
-            cut::calm(plan, route, self.at, self.base + self.window.len() as u64, self.rest, &mut self.scan)
-        {
-            self.keep_quiet(calm.to, calm.ends);
         }
     }
 

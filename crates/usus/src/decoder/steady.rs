@@ -48,14 +48,7 @@ impl Line {
     ) -> Result<bool, S::Error> {
         let inner = &*plan.0;
         let begun = self.at;
-        loop {
-            // Packets that are looked for first follow one another in a loop that knows nothing else.
-            if let Some((signatures, check)) = signed
-                && !self.packets(plan, signatures, check, seen, sink)?
-            {
-                return Ok(false);
-            }
-            let Some(known) = cut::known(inner, route, seen.from(self.at), &mut self.scan) else { break };
+        while let Some(known) = cut::known(inner, route, seen.from(self.at), &mut self.scan) {
             if self.at == begun {
                 self.scan.clear();
             }
@@ -65,6 +58,12 @@ impl Line {
             }
             if known.expect != Expect::Nothing {
                 return Ok(true);
+            }
+            // Packets that are looked for first follow one another in a loop that knows nothing else.
+            if let Some((signatures, check)) = signed
+                && !self.packets(plan, signatures, check, seen, sink)?
+            {
+                return Ok(false);
             }
         }
         let need = cut::packet_needs(inner, route, seen.from(self.at), &mut self.scan);
