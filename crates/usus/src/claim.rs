@@ -1,37 +1,11 @@
 //! What claims a frame: the first record in the file whose condition holds, else the first ignore; and whether the frame has the
 //! shape that the record needs.
 
-use crate::cut::Scan;
 use crate::event::Reason;
 use crate::expression::Operand;
 use crate::plan::{ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, ShapeUnit};
 use crate::read::Cells;
 use crate::value::Value;
-
-/// What claims a text whose columns were written down, how many of these are its own, and how its varying part is laid out, if only its
-/// header and its columns decide.
-#[inline(always)]
-pub(crate) fn known(
-    plan: &Inner,
-    number: u16,
-    frame: &Frame,
-    bytes: &[u8],
-    content: (u32, u32),
-    scan: &mut Scan,
-) -> Option<(u16, usize, Extent)> {
-    if !frame.is_direct {
-        return None;
-    }
-    let columns = if frame.has_columns { scan.columns.len() } else { 0 };
-    let (wide, text) = (bytes.get(content.0 as usize..)?, bytes.get(content.0 as usize..content.1 as usize)?);
-    let cells = Cells { bytes: text, wide, columns: &scan.columns[..columns], tail: 0 };
-    let Choice::Kind(claiming) = scan.choices.choose(plan, number, frame, &cells) else { return None };
-    let kind = &plan.kinds[usize::from(claiming)];
-    match kind.gates.is_empty() {
-        true => Some((claiming, columns, fit(claiming, kind, &cells).ok()?)),
-        false => None,
-    }
-}
 
 /// What claims a frame.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -60,10 +34,12 @@ impl Choices {
     /// The record or ignore that claims frame number `number`, by its header.
     #[inline(always)]
     pub(crate) fn choose(&mut self, plan: &Inner, number: u16, frame: &Frame, header: &Cells<'_>) -> Choice {
-        if let ChoiceKey::Byte { at, choices } = &frame.key
-            && let Some(byte) = header.bytes.get(*at)
-        {
-            return choices[usize::from(*byte)];
+        match &frame.key {
+            ChoiceKey::Nothing(choice) => return *choice,
+            ChoiceKey::Byte { at, choices } if let Some(byte) = header.bytes.get(*at) => {
+                return choices[usize::from(*byte)];
+            }
+            _ => {}
         }
         let Some(key) = key(number, frame, header) else { return choose(&plan.kinds, &plan.ignores, frame, header) };
         let pair = &mut self.0[(key.0.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 59) as usize];
@@ -82,7 +58,7 @@ impl Choices {
 #[inline(always)]
 fn key(number: u16, frame: &Frame, header: &Cells<'_>) -> Option<Key> {
     let (from, to) = match frame.key {
-        ChoiceKey::Unknown | ChoiceKey::Byte { .. } => return None,
+        ChoiceKey::Unknown | ChoiceKey::Nothing(_) | ChoiceKey::Byte { .. } => return None,
         ChoiceKey::Bytes { from, to } => (from, to),
         ChoiceKey::Text { characters, column } => {
             // A column is decided by its end, too: the separator behind it belongs to the key.

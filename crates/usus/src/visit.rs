@@ -331,10 +331,9 @@ fn try_short<'a, V: Visit>(
             true => show(schema, Value::Text(Text(column.text())), visitor),
             false => None,
         },
-        Way::Letters(names) => {
-            let letter = short(column).filter(|column| column.length == 1)?.wide.first()?;
-            let (_, name) = names.iter().find(|(known, _)| letter == known)?;
-            show(schema, Value::Text(Text(name.as_bytes())), visitor)
+        Way::Letters(letters) => {
+            let letter = column.wide.first().filter(|_| column.length == 1)?;
+            show(schema, Value::Text(Text(letters.name(*letter)?.as_bytes())), visitor)
         }
         Way::Clock(pattern) => show(schema, Value::Clock(pattern.clock(column)?), visitor),
         Way::Date(pattern) => show(schema, Value::Date(pattern.date(column)?), visitor),

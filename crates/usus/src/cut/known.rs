@@ -1,64 +1,22 @@
-//! Telling a frame at once: what nearly always comes next on a line without damage.
+//! Telling a text at once, and what its end needs: what nearly always comes next on a line without damage.
 
 use super::scan::Scan;
-use super::{Expect, Verdict, packet, sentence, text};
-use crate::claim::{self, Extent};
+use super::{Expect, Verdict, packet, text};
 use crate::plan::{Cut, Inner, Packet, Route};
 
-/// A frame that is a record, and the line end behind it.
+/// A text whose checksum holds, if it has one.
 #[derive(Clone, Copy)]
 pub(crate) struct Known {
-    pub(crate) kind: u16,
+    /// The place of its first character in the frame.
+    pub(crate) first: usize,
+    /// How many characters it has.
+    pub(crate) text: usize,
+    /// Length of the frame.
     pub(crate) length: usize,
-    /// First byte and end of what is read in it.
-    pub(crate) content: (u32, u32),
-    /// How many of [`Scan::columns`] are its own.
-    pub(crate) columns: usize,
-    pub(crate) extent: Extent,
-    /// Bytes of the line end.
+    /// Bytes of the line end behind it.
     pub(crate) filler: usize,
     /// What may follow, and is not there yet.
     pub(crate) expect: Expect,
-}
-
-/// A frame at the very start of `bytes` that can be told to be a record at once, and nothing else is to be said about: nearly all that
-/// comes. Says nothing else than [`step`] and what follows from it would, only sooner.
-#[inline(always)]
-pub(crate) fn known(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<Known> {
-    for &number in &route.searching {
-        let frame = &plan.frames[usize::from(number)];
-        match &frame.cut {
-            Cut::Packet(packet) => {
-                if let Some(signature) = packet::known(frame, bytes) {
-                    let (kind, length) = (signature.kind, signature.length);
-                    let extent = Extent { count: 0, tail: length };
-                    let (content, expect) = ((0, length as u32), Expect::Nothing);
-                    return Some(Known { kind, length, content, columns: 0, extent, filler: 0, expect });
-                }
-                // The first frame that begins here has the first word.
-                if packet.begins(bytes) {
-                    return None;
-                }
-            }
-            Cut::Sentence { checksum } => {
-                if matches!(bytes.first(), Some(b'$' | b'!')) {
-                    let (end, ended) = sentence::known(*checksum, frame.separator, bytes, &mut scan.columns)?;
-                    let (length, content) = (end + 4, (1, end as u32 + 1));
-                    let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
-                    let (filler, expect) = if ended { (2, Expect::Nothing) } else { (0, Expect::CrOrLf) };
-                    return Some(Known { kind, length, content, columns, extent, filler, expect });
-                }
-            }
-            Cut::Text { .. } => {}
-        }
-    }
-    let (number, true) = (route.text?, route.searching.is_empty()) else { return None };
-    let frame = &plan.frames[usize::from(number)];
-    let Cut::Text { end, limit, .. } = frame.cut else { return None };
-    let (length, filler) = text::known(end, limit, frame.separator, bytes, &mut scan.columns)?;
-    let content = (0, length as u32);
-    let (kind, columns, extent) = claim::known(plan, number, frame, bytes, content, scan)?;
-    Some(Known { kind, length, content, columns, extent, filler, expect: Expect::Nothing })
 }
 
 /// Whether bytes are the start pattern, or as much of it as they are.
@@ -66,7 +24,7 @@ fn seems_to_begin(packet: &Packet, bytes: &[u8]) -> bool {
     packet.start.iter().zip(bytes).all(|(start, byte)| start == byte)
 }
 
-/// How many bytes the packet at the start of `bytes` needs before more can be said, if it is one that [`known`] would tell then.
+/// How many bytes the packet at the start of `bytes` needs before more can be said, if it is one that could be told at once then.
 #[inline]
 pub(crate) fn packet_needs(plan: &Inner, route: &Route, bytes: &[u8], scan: &mut Scan) -> Option<usize> {
     let number = *route.searching.first()?;

@@ -15,6 +15,7 @@
 //! where several begin at one place. What lies before a frame that they found, or before a candidate that is still open, goes to
 //! the `text` cut, or is a run of bytes that nothing claims.
 
+mod columns;
 mod known;
 mod packet;
 mod pass;
@@ -24,10 +25,13 @@ mod text;
 mod unclaimed;
 mod wait;
 
-pub(crate) use known::{Known, crlf, known, line_ends, packet_needs};
+pub(crate) use columns::Columns;
+pub(crate) use known::{Known, crlf, line_ends, packet_needs};
 pub(crate) use packet::{is_sound, signed, signed_needs};
+pub(crate) use pass::split;
 pub(crate) use scan::Scan;
-pub(crate) use sentence::STANDARD_LENGTH;
+pub(crate) use sentence::{STANDARD_LENGTH, known as known_sentence};
+pub(crate) use text::known as known_line;
 pub(crate) use wait::{Bytes, calm, may_wait, needs, waits};
 
 use crate::claim::Choice;

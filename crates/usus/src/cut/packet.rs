@@ -55,16 +55,8 @@ pub(super) fn verdict(plan: &Inner, number: u16, packet: &Packet, bytes: &[u8], 
     Verdict::Frame { length, content: (0, length as u32), check, choice }
 }
 
-/// The signature of the packet at the start of `bytes`, if it has one and its checksum holds. Says nothing else than [`verdict`] and
-/// what follows from it would, only sooner.
-#[inline(always)]
-pub(super) fn known<'p>(frame: &'p Frame, bytes: &[u8]) -> Option<&'p Signature> {
-    let signatures = frame.signatures.as_ref()?;
-    let sound = |signature: &Signature, wide: &[u8]| is_sound(signatures, frame.check.as_ref(), signature, wide);
-    signed(signatures, bytes, sound).map(|(signature, _)| signature)
-}
-
-/// The same, and the packet. `sound` says whether its checksum holds, of the packet and what follows it.
+/// The signature of the packet at the start of `bytes`, and the packet, if it has one and its checksum holds. `sound` says whether that is so,
+/// of the packet and what follows it. Says nothing else than [`verdict`] and what follows from it would, only sooner.
 #[inline(always)]
 pub(crate) fn signed<'p, 'b>(
     signatures: &'p Signatures,

@@ -1,11 +1,8 @@
 //! One pass over a text, 64 bytes at a time: where it may stop, where its columns begin, and all of its bytes xored.
 
-use alloc::vec::Vec;
-
 use wide::i8x16;
 
-/// Bytes that are looked at together: a bit of a word each.
-const BLOCK: usize = 64;
+use super::columns::{BLOCK, Columns};
 
 /// The places of a block's bytes.
 const PLACES: [[i8; 16]; BLOCK / 16] = {
@@ -18,15 +15,12 @@ const PLACES: [[i8; 16]; BLOCK / 16] = {
     places
 };
 
-/// Columns that are written down together.
-const GROUP: usize = 8;
-
 /// A pass over a text, and what it has gathered so far. `STOPS` says which bytes it may stop at.
 ///
-/// `columns` receives the places behind separators; the first column's place is already in it.
+/// `columns` receives where the columns begin.
 pub(super) struct Pass<'a, STOPS> {
     text: &'a [u8],
-    columns: &'a mut Vec<u32>,
+    columns: &'a mut Columns,
     separator: i8x16,
     stops_at: STOPS,
     /// Where the block at hand begins, and its bytes.
@@ -42,9 +36,8 @@ pub(super) struct Pass<'a, STOPS> {
 impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
     /// A pass that writes the columns down.
     #[inline(always)]
-    pub(super) fn new(text: &'a [u8], separator: u8, columns: &'a mut Vec<u32>, stops_at: STOPS) -> Pass<'a, STOPS> {
-        columns.clear();
-        columns.push(0);
+    pub(super) fn new(text: &'a [u8], separator: u8, columns: &'a mut Columns, stops_at: STOPS) -> Pass<'a, STOPS> {
+        columns.begin();
         let (zero, separator) = (i8x16::splat(0), i8x16::splat(separator as i8));
         let block = [zero; BLOCK / 16];
         let mut pass = Pass { text, columns, separator, stops_at, begun: 0, block, stops: 0, separators: 0, sum: zero };
@@ -57,7 +50,7 @@ impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
     pub(super) fn next_stop(&mut self) -> Option<usize> {
         while self.stops == 0 {
             self.sum = self.block.iter().fold(self.sum, |sum, bytes| sum ^ *bytes);
-            write_down(self.separators, self.begun, self.columns);
+            self.columns.add_behind(self.separators, self.begun);
             self.begun += BLOCK;
             self.look();
         }
@@ -70,8 +63,8 @@ impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
     #[inline(always)]
     pub(super) fn end(self, length: usize) -> u8 {
         let here = length - self.begun;
-        write_down(self.separators & ((1 << here) - 1), self.begun, self.columns);
-        self.columns.push(length as u32 + 1);
+        self.columns.add_behind(self.separators & ((1 << here) - 1), self.begun);
+        self.columns.end(length);
         let (here, mut sum) = (i8x16::splat(here as i8), self.sum);
         for (bytes, places) in self.block.iter().zip(PLACES) {
             sum ^= *bytes & here.simd_gt(i8x16::new(places));
@@ -105,18 +98,10 @@ impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
     }
 }
 
-/// Writes down the places behind separators.
-#[inline(always)]
-fn write_down(mut separators: u64, begun: usize, columns: &mut Vec<u32>) {
-    let count = columns.len() + separators.count_ones() as usize;
-    while separators != 0 {
-        // As many as nearly every text has at once, so that their number is guessed right; those too many are taken back.
-        let group: [u32; GROUP] = core::array::from_fn(|_| {
-            let place = (separators | 1 << 63).trailing_zeros();
-            separators &= separators.wrapping_sub(1);
-            begun as u32 + place + 1
-        });
-        columns.extend_from_slice(&group);
-    }
-    columns.truncate(count);
+/// Finds the columns of a whole text.
+pub(crate) fn split(text: &[u8], separator: u8, columns: &mut Columns) {
+    let mut pass = Pass::new(text, separator, columns, |_| i8x16::splat(0));
+    // Nothing but the end of the bytes stops it.
+    while pass.next_stop().is_some() {}
+    pass.end(text.len());
 }

@@ -2,6 +2,7 @@
 
 use alloc::vec::Vec;
 
+use super::columns::Columns;
 use super::{Framed, View};
 use crate::claim::Choices;
 use crate::event::Reason;
@@ -26,8 +27,8 @@ pub(crate) struct Scan {
     pub(crate) tried: Option<Reason>,
     /// What claimed frames with such headers before.
     pub(crate) choices: Choices,
-    /// Where each column of the frame that was looked at last begins, and one more than the text's length at the end.
-    pub(crate) columns: Vec<u32>,
+    /// The columns of the frame that was looked at last.
+    pub(crate) columns: Columns,
 }
 
 /// A sentence whose end is not there yet.

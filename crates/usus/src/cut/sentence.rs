@@ -3,13 +3,12 @@
 //! NMEA 0183 (IEC 61162-1): printable ASCII from the start character on, `*` and two hex digits with the xor of all characters
 //! between the two, CR LF. At most 82 characters in all; a longer sentence is taken if its checksum holds.
 
-use alloc::vec::Vec;
-
 use memchr::{memchr, memchr2};
 use wide::i8x16;
 
+use super::columns::Columns;
 use super::pass::Pass;
-use super::{CheckState, Expect, Rest, Start, Step, Verdict, View};
+use super::{CheckState, Expect, Known, Rest, Start, Step, Verdict, View};
 use crate::claim::Choice;
 use crate::event::Reason;
 use crate::format::Presence;
@@ -24,7 +23,7 @@ pub(super) fn find(view: &View<'_>, from: u64) -> Start {
 }
 
 /// What the bytes from a start character on are.
-pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8], columns: &mut Vec<u32>) -> Verdict {
+pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8], columns: &mut Columns) -> Verdict {
     let text = &bytes[1..bytes.len().min(limits::SENTENCE + 1)];
     let Some((stop, computed)) = pass(bytes[0], presence, separator, text, columns) else {
         return match text.len() {
@@ -58,19 +57,21 @@ pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8
     }
 }
 
-/// A sentence whose checksum holds and which is followed by CR LF or nothing yet, at the start of `bytes`: the end of its text, and whether
-/// the line end is there. Says nothing else than [`verdict`] would, only sooner. A sentence that is longer than the standard allows is none of these.
+/// A sentence whose checksum holds and which is followed by CR LF or nothing yet, at the start of `bytes`. Says nothing else than [`verdict`]
+/// would, only sooner. A sentence that is longer than the standard allows is none of these.
 #[inline(always)]
-pub(super) fn known(presence: Presence, separator: u8, bytes: &[u8], columns: &mut Vec<u32>) -> Option<(usize, bool)> {
+pub(crate) fn known(presence: Presence, separator: u8, bytes: &[u8], columns: &mut Columns) -> Option<Known> {
+    bytes.first().filter(|byte| matches!(byte, b'$' | b'!'))?;
     let text = bytes.get(1..)?;
     let text = &text[..text.len().min(STANDARD_LENGTH)];
     let (stop, computed) = pass(bytes[0], presence, separator, text, columns)?;
-    let (digits, ended) = match bytes[stop + 1..] {
-        [b'*', high, low, b'\r', b'\n', ..] => ([high, low], true),
-        [b'*', high, low] => ([high, low], false),
+    let (digits, filler, expect) = match bytes[stop + 1..] {
+        [b'*', high, low, b'\r', b'\n', ..] => ([high, low], 2, Expect::Nothing),
+        [b'*', high, low] => ([high, low], 0, Expect::CrOrLf),
         _ => return None,
     };
-    (hex_byte(&digits) == Some(computed) && stop + 6 <= STANDARD_LENGTH).then_some((stop, ended))
+    let sound = hex_byte(&digits) == Some(computed) && stop + 6 <= STANDARD_LENGTH;
+    sound.then_some(Known { first: 1, text: stop, length: stop + 4, filler, expect })
 }
 
 /// The characters of a sentence that the standard allows, with `$`, CR and LF.
@@ -79,7 +80,7 @@ pub(crate) const STANDARD_LENGTH: usize = 82;
 /// The place that ends the text of a sentence, or that cannot be in it, and the xor of what stands before it. `columns` receives its
 /// columns.
 #[inline(always)]
-fn pass(start: u8, presence: Presence, separator: u8, text: &[u8], columns: &mut Vec<u32>) -> Option<(usize, u8)> {
+fn pass(start: u8, presence: Presence, separator: u8, text: &[u8], columns: &mut Columns) -> Option<(usize, u8)> {
     // All that stops a sentence stands below `+`, or is DEL; signed, bytes above ASCII are below. A few that do not stop it do so, too.
     let mut pass = Pass::new(text, separator, columns, |bytes| {
         i8x16::splat(b'+' as i8).simd_gt(bytes) | bytes.simd_eq(i8x16::splat(0x7F))

@@ -1,13 +1,12 @@
 //! The `text` cut: lines, in what the searching cuts leave.
 
-use alloc::vec::Vec;
-
 use memchr::{memchr, memchr2, memmem};
 use wide::i8x16;
 
+use super::columns::Columns;
 use super::pass::Pass;
 use super::scan::{Run, Scan};
-use super::{CheckState, Ended, Framed, Line, Rest, Step, next_split};
+use super::{CheckState, Ended, Expect, Framed, Known, Line, Rest, Step, next_split};
 use crate::claim::Choice;
 use crate::event::Reason;
 use crate::format::LineEnd;
@@ -61,16 +60,10 @@ impl Line<'_> {
     }
 }
 
-/// A whole line at the start of `bytes`: the length of its text, and of its line end as far as it is there. `columns` receives its columns.
-/// An empty line is none of these.
+/// A whole line at the start of `bytes`, with its line end as far as that is there. `columns` receives its columns. An empty line is none of
+/// these.
 #[inline(always)]
-pub(super) fn known(
-    end: LineEnd,
-    limit: usize,
-    separator: u8,
-    bytes: &[u8],
-    columns: &mut Vec<u32>,
-) -> Option<(usize, usize)> {
+pub(crate) fn known(end: LineEnd, limit: usize, separator: u8, bytes: &[u8], columns: &mut Columns) -> Option<Known> {
     let carriage_return = i8x16::splat(b'\r' as i8);
     let mut pass = Pass::new(bytes, separator, columns, |bytes| {
         bytes.simd_eq(carriage_return) | bytes.simd_eq(i8x16::splat(b'\n' as i8))
@@ -84,7 +77,8 @@ pub(super) fn known(
             _ => continue,
         };
         pass.end(length);
-        return (1..=limit).contains(&length).then_some((length, filler));
+        let known = Known { first: 0, text: length, length, filler, expect: Expect::Nothing };
+        return (1..=limit).contains(&length).then_some(known);
     }
 }
 

@@ -1,10 +1,8 @@
 //! What becomes of a frame: a record, nothing by declaration, or a reject.
 
-use alloc::vec::Vec;
-
 use crate::check;
 use crate::claim::{self, Choice, Choices, Extent};
-use crate::cut::{self, CheckState, Ended, Framed, LineEdge};
+use crate::cut::{self, CheckState, Columns, Ended, Framed, LineEdge};
 use crate::event::{NoticeKind, Reason};
 use crate::plan::{Cut, Edge, Field, Frame, Inner};
 use crate::read::Cells;
@@ -32,7 +30,7 @@ pub(super) fn decide<'p>(
     framed: &Framed,
     bytes: &[u8],
     edge: LineEdge,
-    columns: &mut Vec<u32>,
+    columns: &mut Columns,
     choices: &mut Choices,
     tried: Option<Reason>,
 ) -> Decision<'p> {
@@ -93,7 +91,7 @@ fn claim<'p>(
     frame: &'p Frame,
     bytes: &[u8],
     check: CheckState,
-    columns: &mut Vec<u32>,
+    columns: &mut Columns,
     choices: &mut Choices,
 ) -> Decision<'p> {
     let content = content(frame, framed, bytes.len());
@@ -101,8 +99,7 @@ fn claim<'p>(
     if !frame.has_columns {
         columns.clear();
     } else if !framed.split {
-        columns.clear();
-        split(text, frame.separator, columns);
+        cut::split(text, frame.separator, columns);
     }
     let header = Cells { bytes: text, wide: text, columns, tail: 0 };
     let choice = match framed.choice {
@@ -147,30 +144,6 @@ fn content(frame: &Frame, framed: &Framed, length: usize) -> (u32, u32) {
         }
         _ => framed.content,
     }
-}
-
-/// Where each column begins, and one past the end of the text: eight bytes at a time.
-fn split(text: &[u8], separator: u8, columns: &mut Vec<u32>) {
-    columns.push(0);
-    let pattern = u64::from_ne_bytes([separator; 8]);
-    let (words, rest) = text.as_chunks::<8>();
-    for (index, word) in words.iter().enumerate() {
-        // The top bit of each byte that is the separator, exactly: no borrow runs from one byte into the next.
-        const LOW: u64 = u64::from_ne_bytes([0x7F; 8]);
-        let other = u64::from_le_bytes(*word) ^ pattern;
-        let mut found = !(((other & LOW) + LOW) | other | LOW);
-        while found != 0 {
-            columns.push((index * 8) as u32 + found.trailing_zeros() / 8 + 1);
-            found &= found - 1;
-        }
-    }
-    let begun = words.len() * 8;
-    for (index, &byte) in rest.iter().enumerate() {
-        if byte == separator {
-            columns.push((begun + index) as u32 + 1);
-        }
-    }
-    columns.push(text.len() as u32 + 1);
 }
 
 #[inline(always)]

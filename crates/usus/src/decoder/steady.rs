@@ -3,11 +3,15 @@
 
 use super::Outcome;
 use super::line::{Line, Seen};
-use crate::cut::{self, Expect, Known, Rest};
-use crate::plan::{Check, Inner, Plan, Route, Signature, Signatures};
+use crate::claim::{self, Choice};
+use crate::cut::{self, Columns, Expect, Known, Rest, Scan};
+use crate::plan::{Check, Cut, Frame, Inner, Plan, Route, Signature, Signatures};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
+
+/// Not before any place: for as long as frames follow one another.
+const ALL: u64 = u64::MAX;
 
 impl Line {
     /// Hands the records of frame after frame to a sink, for as long as nothing else is to be said. Says whether nothing is to be said at
@@ -22,7 +26,7 @@ impl Line {
         let first = route.searching.first().map(|number| &inner.frames[usize::from(*number)]);
         let signed = first.and_then(|frame| Some((frame.signatures.as_ref()?, frame.check.as_ref())));
         if let Some((signatures, check)) = signed {
-            if !self.packets(plan, signatures, check, seen, sink)? {
+            if !self.packets(plan, signatures, check, seen, ALL, sink)? {
                 return Ok(false);
             }
             if let Some(length) = cut::signed_needs(signatures, seen.from(self.at)) {
@@ -47,21 +51,19 @@ impl Line {
         sink: &mut S,
     ) -> Result<bool, S::Error> {
         let inner = &*plan.0;
-        let begun = self.at;
-        while let Some(known) = cut::known(inner, route, seen.from(self.at), &mut self.scan) {
-            if self.at == begun {
-                self.scan.clear();
-            }
-            self.rest.line_end = known.expect;
-            if !self.hand_over(plan, &known, seen, sink)? {
+        loop {
+            let begun = self.at;
+            if !self.frames_of_a_cut(plan, route, signed.is_some(), seen, sink)? {
                 return Ok(false);
             }
-            if known.expect != Expect::Nothing {
+            if self.rest.line_end != Expect::Nothing {
                 return Ok(true);
             }
-            // Packets that are looked for first follow one another in a loop that knows nothing else.
+            if self.at == begun {
+                break;
+            }
             if let Some((signatures, check)) = signed
-                && !self.packets(plan, signatures, check, seen, sink)?
+                && !self.packets(plan, signatures, check, seen, ALL, sink)?
             {
                 return Ok(false);
             }
@@ -73,6 +75,139 @@ impl Line {
         Ok(need.is_some() || self.at == seen.end())
     }
 
+    /// Hands over frames of the one cut that takes what follows, if any does. Says whether there was nothing else to say.
+    #[inline(always)]
+    fn frames_of_a_cut<S: Sink>(
+        &mut self,
+        plan: &Plan,
+        route: &Route,
+        first_was_tried: bool,
+        seen: Seen<'_>,
+        sink: &mut S,
+    ) -> Result<bool, S::Error> {
+        let bytes = seen.from(self.at);
+        for (place, &number) in route.searching.iter().enumerate() {
+            let frame = &plan.0.frames[usize::from(number)];
+            // Where a frame ends, those of the cuts before it in the file have the first word again.
+            let until = if place == 0 { ALL } else { self.at - seen.base + 1 };
+            match &frame.cut {
+                Cut::Packet(packet) => {
+                    let begun = self.at;
+                    if let Some(signatures) = frame.signatures.as_ref().filter(|_| place > 0 || !first_was_tried)
+                        && !self.packets(plan, signatures, frame.check.as_ref(), seen, until, sink)?
+                    {
+                        return Ok(false);
+                    }
+                    if self.at > begun || packet.begins(bytes) {
+                        return Ok(true);
+                    }
+                }
+                Cut::Sentence { checksum } => {
+                    if matches!(bytes.first(), Some(b'$' | b'!')) {
+                        let known = |bytes: &[u8], columns: &mut _| {
+                            cut::known_sentence(*checksum, frame.separator, bytes, columns)
+                        };
+                        return self.texts(plan, number, frame, known, seen, until, sink);
+                    }
+                }
+                Cut::Text { .. } => {}
+            }
+        }
+        let text = route.text.filter(|_| route.searching.is_empty());
+        let Some(number) = text else { return Ok(true) };
+        let frame = &plan.0.frames[usize::from(number)];
+        let Cut::Text { end, limit, .. } = frame.cut else { return Ok(true) };
+        let known = |bytes: &[u8], columns: &mut _| cut::known_line(end, limit, frame.separator, bytes, columns);
+        self.texts(plan, number, frame, known, seen, ALL, sink)
+    }
+
+    /// Hands over text after text that begins before a place of what is seen. Says whether there was nothing else to say.
+    #[inline(never)]
+    #[allow(clippy::too_many_arguments)] // What does not change from one text to the next.
+    fn texts<S: Sink>(
+        &mut self,
+        plan: &Plan,
+        number: u16,
+        frame: &Frame,
+        known: impl Fn(&[u8], &mut Columns) -> Option<Known>,
+        seen: Seen<'_>,
+        until: u64,
+        sink: &mut S,
+    ) -> Result<bool, S::Error> {
+        if !frame.is_direct {
+            return Ok(true);
+        }
+        let inner = &*plan.0;
+        let (kinds, window) = (&*inner.kinds, seen.bytes);
+        let Scan { columns, choices, .. } = &mut self.scan;
+        let counts = &mut *self.ledger.records;
+        let begun = (self.at - seen.base) as usize;
+        let (mut at, mut recorded) = (begun, 0);
+        let mut line_end = Expect::Nothing;
+        let mut result = Ok(true);
+        while at < until as usize
+            && line_end == Expect::Nothing
+            && let Some(bytes) = window.get(at..)
+            && let Some(known) = known(bytes, columns)
+            && let Some(wide) = bytes.get(known.first..)
+            && let Some(text) = wide.get(..known.text)
+            && let Some(frame_bytes) = bytes.get(..known.length)
+        {
+            let cells = Cells { bytes: text, wide, columns: if frame.has_columns { columns } else { &[] }, tail: 0 };
+            let Choice::Kind(kind_number) = choices.choose(inner, number, frame, &cells) else { break };
+            let Some(kind) = kinds.get(usize::from(kind_number)).filter(|kind| kind.gates.is_empty()) else { break };
+            let Ok(extent) = claim::fit(kind_number, kind, &cells) else { break };
+            let Some(count) = counts.get_mut(usize::from(kind_number)) else { break };
+            *count += 1;
+            recorded += known.length;
+            // Put together where it stays: copies of what was stored just now would wait for it.
+            let record = Record {
+                plan,
+                kind: kind_number,
+                line: self.id,
+                offset: seen.base + at as u64,
+                length: known.length as u32,
+                frame: frame_bytes,
+                cells: Cells { tail: extent.tail, ..cells },
+                count: extent.count,
+                marks: &self.marks,
+            };
+            at += known.length + known.filler;
+            line_end = known.expect;
+            if !kind.counters.is_empty() {
+                let (queue, offset) = (&mut self.queue, record.offset);
+                self.fold.record(inner, kind_number, &record.cells, &mut |kind| {
+                    queue.push_back(Outcome::Notice { offset, kind });
+                });
+                if !self.queue.is_empty() {
+                    let (length, count, tail) = (record.length, extent.count, extent.tail as u32);
+                    let content = (known.first as u32, (known.first + known.text) as u32);
+                    let record = Outcome::Record { kind: kind_number, offset, length, content, count, tail };
+                    self.queue.extend(kind.wanted.then_some(record));
+                    result = Ok(false);
+                    break;
+                }
+            }
+            if kind.wanted
+                && let Err(error) = sink.record(&record)
+            {
+                result = Err(error);
+                break;
+            }
+        }
+        if !frame.has_columns {
+            columns.clear();
+        }
+        if at > begun {
+            self.scan.clear();
+        }
+        self.rest.line_end = line_end;
+        self.ledger.recorded += recorded as u64;
+        self.ledger.filler += (at - begun - recorded) as u64;
+        self.at = seen.base + at as u64;
+        result
+    }
+
     /// Hands over packet after packet that its first bytes tell, with what does not change from one to the next kept apart from what does.
     /// Says whether there was nothing else to say.
     fn packets<S: Sink>(
@@ -81,6 +216,7 @@ impl Line {
         signatures: &Signatures,
         check: Option<&Check>,
         seen: Seen<'_>,
+        until: u64,
         sink: &mut S,
     ) -> Result<bool, S::Error> {
         // Most have a small CRC right behind what it covers: those get a loop with nothing else in it.
@@ -91,10 +227,10 @@ impl Line {
                 let covered = wide.get(signature.covered.0..signature.covered.1);
                 covered.is_some_and(|covered| crc.register(covered) == residue)
             };
-            return self.sound_packets(plan, signatures, sound, seen, sink);
+            return self.sound_packets(plan, signatures, sound, seen, until, sink);
         }
         let sound = |signature: &Signature, wide: &[u8]| cut::is_sound(signatures, check, signature, wide);
-        self.sound_packets(plan, signatures, sound, seen, sink)
+        self.sound_packets(plan, signatures, sound, seen, until, sink)
     }
 
     #[inline(never)]
@@ -104,6 +240,7 @@ impl Line {
         signatures: &Signatures,
         sound: impl Fn(&Signature, &[u8]) -> bool,
         seen: Seen<'_>,
+        until: u64,
         sink: &mut S,
     ) -> Result<bool, S::Error> {
         let kinds = &*plan.0.kinds;
@@ -123,7 +260,8 @@ impl Line {
         };
         let mut at = begun;
         let mut result = Ok(true);
-        while let Some(wide) = window.get(at..)
+        while at < until as usize
+            && let Some(wide) = window.get(at..)
             && let Some((signature, frame)) = cut::signed(signatures, wide, &sound)
             && let Some(kind) = kinds.get(usize::from(signature.kind))
             && let Some(count) = counts.get_mut(usize::from(signature.kind))
@@ -183,55 +321,5 @@ impl Line {
             }
         }
         self.rest == Rest::CLEAN
-    }
-
-    /// Books a record and hands it to the sink. Says whether that was all: what is to be said before it is queued, and it behind that.
-    #[inline(always)]
-    fn hand_over<S: Sink>(
-        &mut self,
-        plan: &Plan,
-        known: &Known,
-        seen: Seen<'_>,
-        sink: &mut S,
-    ) -> Result<bool, S::Error> {
-        let Known { kind, length, content, columns, extent, filler, .. } = *known;
-        let planned = &plan.0.kinds[usize::from(kind)];
-        let offset = self.at;
-        self.at += (length + filler) as u64;
-        self.ledger.filler += filler as u64;
-        self.ledger.recorded += length as u64;
-        self.ledger.records[usize::from(kind)] += 1;
-        let frame_on = seen.from(offset);
-        let (frame, wide) = (&frame_on[..length], &frame_on[content.0 as usize..]);
-        let bytes = &wide[..(content.1 - content.0) as usize];
-        // Put together where it stays: copies of what was stored just now would wait for it.
-        let record = Record {
-            plan,
-            kind,
-            line: self.id,
-            offset,
-            length: length as u32,
-            frame,
-            cells: Cells { bytes, wide, columns: &self.scan.columns[..columns], tail: extent.tail },
-            count: extent.count,
-            marks: &self.marks,
-        };
-        if !planned.counters.is_empty() {
-            let queue = &mut self.queue;
-            self.fold.record(&plan.0, kind, &record.cells, &mut |kind| {
-                queue.push_back(Outcome::Notice { offset, kind });
-            });
-            if !self.queue.is_empty() {
-                let (length, count, tail) = (length as u32, extent.count, extent.tail as u32);
-                self.scan.columns.truncate(columns);
-                let record = Outcome::Record { kind, offset, length, content, count, tail };
-                self.queue.extend(planned.wanted.then_some(record));
-                return Ok(false);
-            }
-        }
-        if planned.wanted {
-            sink.record(&record)?;
-        }
-        Ok(true)
     }
 }

@@ -465,6 +465,10 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
             _ => ChoiceKey::Unknown,
         };
     }
+    if named.is_empty() {
+        let cells = Cells { bytes: &[], wide: &[], columns: &[], tail: 0 };
+        return ChoiceKey::Nothing(claim::choose(kinds, ignores, frame, &cells));
+    }
     let (mut characters, mut column) = (0, false);
     for field in named {
         match (field.at, &field.raw) {

@@ -137,6 +137,8 @@ pub(crate) struct Frame {
 pub(crate) enum ChoiceKey {
     /// They are not known to be few.
     Unknown,
+    /// None: all texts are claimed alike.
+    Nothing(Choice),
     /// This byte of a packet: the choice for each of its values.
     Byte { at: usize, choices: Box<[Choice; 256]> },
     /// These bytes of a packet, at most eight.

@@ -27,13 +27,44 @@ pub(crate) enum Way {
     /// Names of small whole numbers, in their order.
     Codes(Box<Vec<Option<Box<str>>>>),
     /// Names of single characters.
-    Letters(Box<Vec<(u8, Box<str>)>>),
+    Letters(Box<Letters>),
     /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
     Degrees { most: u8, letters: [u8; 2] },
     /// A time of day of two digits each, perhaps with a fraction.
     Clock(Box<Pattern>),
     /// A date of two digits each.
     Date(Box<Pattern>),
+}
+
+/// Names of single characters, by a table: which one comes cannot be guessed.
+#[derive(Clone)]
+pub(crate) struct Letters {
+    /// The place of each character's name.
+    places: [u8; 128],
+    names: Vec<Box<str>>,
+}
+
+impl Letters {
+    /// Names of codes that are one character each; nothing if one is not.
+    fn new(codes: &[(Box<[u8]>, Box<str>)]) -> Option<Letters> {
+        let (mut places, mut names) = ([u8::MAX; 128], Vec::new());
+        for (code, name) in codes {
+            let [letter] = **code else { return None };
+            let place = places.get_mut(usize::from(letter)).filter(|_| letter.is_ascii_graphic())?;
+            // The first name of a character is the one that counts.
+            if *place == u8::MAX {
+                *place = names.len() as u8;
+                names.push(name.clone());
+            }
+        }
+        Some(Letters { places, names })
+    }
+
+    #[inline(always)]
+    pub(crate) fn name(&self, letter: u8) -> Option<&str> {
+        let place = self.places.get(usize::from(letter))?;
+        self.names.get(usize::from(*place)).map(|name| &**name)
+    }
 }
 
 /// Numbers with names that are looked up at once.
@@ -88,16 +119,10 @@ fn way(field: &Field) -> Way {
             });
             placed.map(|()| Way::Codes(Box::new(names)))
         }
-        (Meaning::Text { fill: None, codes }, None) => {
-            let letter = |(code, name): &(Box<[u8]>, Box<str>)| match **code {
-                [letter] if letter.is_ascii_graphic() => Some((letter, name.clone())),
-                _ => None,
-            };
-            match codes.is_empty() {
-                true => Some(Way::Text),
-                false => codes.iter().map(letter).collect::<Option<_>>().map(Box::new).map(Way::Letters),
-            }
-        }
+        (Meaning::Text { fill: None, codes }, None) => match codes.is_empty() {
+            true => Some(Way::Text),
+            false => Letters::new(codes).map(Box::new).map(Way::Letters),
+        },
         (Meaning::Clock(layout), None) => layout.pattern().map(Box::new).map(Way::Clock),
         (Meaning::Date(layout), None) => layout.pattern().map(Box::new).map(Way::Date),
         _ => None,

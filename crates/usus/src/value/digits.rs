@@ -130,27 +130,34 @@ fn lowest_point(word: u64) -> u64 {
 #[inline(always)]
 pub(crate) fn short(column: Column<'_>) -> Option<(i64, u8)> {
     let eight = column.eight();
-    let negative = eight as u8 == b'-';
+    let negative = u64::from(eight as u8 == b'-');
     // Digits become their values, a point becomes POINT, and what is not there zero.
-    let word = at_top(eight ^ DIGITS ^ if negative { SIGN } else { 0 }, column.length);
-    let (digits, places) = match lowest_point(word) {
+    let word = at_top(eight ^ DIGITS ^ (negative * SIGN), column.length);
+    let (digits, places) = match no_digits(word) {
         0 => (word, 0),
-        _ if column.length == 1 => return None,
         point => {
+            let place = point.trailing_zeros();
+            // Nothing but one point, and not alone.
+            if point & (point - 1) != 0 || (word >> (place - 7)) as u8 != POINT || column.length == 1 {
+                return None;
+            }
             // The digits before the point move up by one.
             let below = (point >> 7) - 1;
-            ((word & below) << 8 | word & !(below << 8 | 0xFF), (63 - point.trailing_zeros()) / 8)
+            ((word & below) << 8 | word & !(below << 8 | 0xFF), (63 - place) / 8)
         }
     };
-    if !all_digits(digits) {
+    let value = together(digits);
+    // The sign of a negative zero would be lost, and there may be no digit at all.
+    if value + 1 == negative {
         return None;
     }
-    let value = together(digits) as i64;
-    match negative {
-        false => Some((value, places as u8)),
-        // The sign of a negative zero would be lost, and there may be no digit at all.
-        true => (value != 0).then_some((-value, places as u8)),
-    }
+    Some((signed(value, negative), places as u8))
+}
+
+/// A number with its sign, without a jump that would have to be guessed: `negative` is 1 or 0.
+#[inline(always)]
+fn signed(value: u64, negative: u64) -> i64 {
+    (value ^ negative.wrapping_neg()).wrapping_add(negative) as i64
 }
 
 /// The number that one to eight digits are.
@@ -232,9 +239,12 @@ impl Pattern {
 #[inline(always)]
 pub(crate) fn degrees(column: Column<'_>, letter: Column<'_>, most: u8, letters: [u8; 2]) -> Option<(i64, u8)> {
     let letter = *letter.wide.first().filter(|_| letter.length == 1)?;
-    if letter != letters[0] && letter != letters[1] {
+    // Either is as likely: no jump says which.
+    let south = letter == letters[1];
+    if !(south | (letter == letters[0])) {
         return None;
     }
+    let south = u64::from(south);
     let eight = column.eight();
     let point = lowest_point(eight ^ DIGITS).trailing_zeros() as usize / 8;
     let fraction = column.behind(point + 1)?;
@@ -252,10 +262,9 @@ pub(crate) fn degrees(column: Column<'_>, letter: Column<'_>, most: u8, letters:
     let sixtieths = (degrees * 60 + minutes) * POWERS[shown] + fraction * POWERS[shown - places];
     let (quotient, rest) = (sixtieths / 60, sixtieths % 60);
     let value = quotient + u64::from(rest > 30 || (rest == 30 && quotient % 2 == 1));
-    let south = letter == letters[1];
     // The sign of a negative zero would be lost.
-    let fits = value <= u64::from(most) * POWERS[shown] && !(south && value == 0);
-    fits.then_some((if south { -(value as i64) } else { value as i64 }, shown as u8))
+    let fits = value <= u64::from(most) * POWERS[shown] && value + 1 != south;
+    fits.then_some((signed(value, south), shown as u8))
 }
 
 /// The powers of ten.
@@ -298,7 +307,13 @@ fn all_printable(word: u64) -> bool {
 /// Whether all bytes are below ten.
 #[inline(always)]
 fn all_digits(values: u64) -> bool {
-    (((values & LOW_BITS) + u64::from_ne_bytes([0x76; 8])) | values) & TOP_BITS == 0
+    no_digits(values) == 0
+}
+
+/// The top bits of the bytes that are not below ten.
+#[inline(always)]
+fn no_digits(values: u64) -> u64 {
+    (((values & LOW_BITS) + u64::from_ne_bytes([0x76; 8])) | values) & TOP_BITS
 }
 
 /// The number that eight digits are, the first one in the lowest byte: neighbours are put together to pairs, fours, and the whole.
