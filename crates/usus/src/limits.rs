@@ -21,8 +21,8 @@ pub const CODES: usize = 4_096;
 pub const START: usize = 64;
 /// Largest frame of a `packet` cut, in bytes. `limits.frame` lowers it.
 pub const FRAME: usize = 65_536;
-/// Longest line of a `text` cut, in bytes without its end. `limits.line` lowers it.
-pub const LINE: usize = 65_536;
+/// Longest line of a `text` cut, in bytes without its end: a place behind it fits sixteen bits. `limits.line` lowers it.
+pub const LINE: usize = 65_534;
 /// Longest sentence of the `nmea-0183` cut, from its `$` to before its line end. The standard says 80.
 pub const SENTENCE: usize = 1_024;
 /// Nesting of an expression.

@@ -13,7 +13,7 @@ pub(crate) struct Cells<'a> {
     /// the frame.
     pub(crate) wide: &'a [u8],
     /// Where each column begins, and one more than the text's length at the end; empty if there are no columns.
-    pub(crate) columns: &'a [u32],
+    pub(crate) columns: &'a [u16],
     /// The byte or column behind the part of varying size.
     pub(crate) tail: usize,
 }
@@ -171,9 +171,9 @@ impl<'a> Cells<'a> {
     /// One column.
     #[inline(always)]
     pub(crate) fn column(&self, column: usize) -> Option<Column<'a>> {
-        let (next, start) = (*self.columns.get(column + 1)?, *self.columns.get(column)?);
-        let length = next.wrapping_sub(start).wrapping_sub(1) as usize;
-        Some(Column { wide: self.wide.get(start as usize..)?, length })
+        let (next, start) = (usize::from(*self.columns.get(column + 1)?), usize::from(*self.columns.get(column)?));
+        let length = next.wrapping_sub(start).wrapping_sub(1);
+        Some(Column { wide: self.wide.get(start..)?, length })
     }
 
     /// The bit that a word is.

@@ -6,8 +6,8 @@ use core::ops::Deref;
 /// Bytes of a text whose separators are told together: a bit of a word each.
 pub(super) const BLOCK: usize = 64;
 
-/// Places that are written at once.
-const GROUP: usize = 4;
+/// Bytes of a text whose columns are written down at once, and how many they can be.
+const GROUP: usize = 8;
 
 /// Room for all columns of a block, and for those that are written with them and do not count.
 const ROOM: usize = BLOCK + GROUP;
@@ -15,16 +15,17 @@ const ROOM: usize = BLOCK + GROUP;
 /// Where each column of a text begins, and one more than the text's length at the end; empty if the text has no columns.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Columns {
-    /// Those that are, and room for more. The first one, where the text begins, is always zero.
-    places: Vec<u32>,
+    /// Those that are, and room for more. The first one, where the text begins, is always zero. Small, since each line writes some down:
+    /// see [`limits::LINE`](crate::limits::LINE).
+    places: Vec<u16>,
     count: usize,
 }
 
 impl Deref for Columns {
-    type Target = [u32];
+    type Target = [u16];
 
     #[inline(always)]
-    fn deref(&self) -> &[u32] {
+    fn deref(&self) -> &[u16] {
         self.places.get(..self.count).unwrap_or_default()
     }
 }
@@ -49,19 +50,13 @@ impl Columns {
         }
         let room = self.places.get_mut(self.count..).and_then(|places| places.first_chunk_mut::<ROOM>());
         let Some(room) = room else { return };
-        let (mut left, mut written) = (separators, 0);
-        while left != 0 {
-            // Several at once, so that their number is guessed right more often; those too many do not count.
-            if let Some(group) = room[written % BLOCK..].first_chunk_mut::<GROUP>() {
-                *group = core::array::from_fn(|_| {
-                    let place = (left | 1 << 63).trailing_zeros();
-                    left &= left.wrapping_sub(1);
-                    begun as u32 + 1 + place
-                });
-            }
-            written += GROUP;
+        let [low, high] = [separators as u32, (separators >> 32) as u32];
+        let mut written = write_down(low, begun as u16, 0, room);
+        // Few texts reach into the second half of their last block.
+        if high != 0 {
+            written = write_down(high, (begun + BLOCK / 2) as u16, written, room);
         }
-        self.count += separators.count_ones() as usize;
+        self.count += written;
     }
 
     /// What would be the place of the next column, if the text did not end here. There is a place for it: a block has fewer separators than
@@ -69,7 +64,7 @@ impl Columns {
     #[inline(always)]
     pub(super) fn end(&mut self, length: usize) {
         if let Some(place) = self.places.get_mut(self.count) {
-            *place = length as u32 + 1;
+            *place = length as u16 + 1;
             self.count += 1;
         }
     }
@@ -80,3 +75,49 @@ impl Columns {
         self.places.resize((self.count + ROOM).next_power_of_two(), 0);
     }
 }
+
+/// Writes down where columns begin behind separators, from the place in the room on that comes next; returns the one that does then.
+///
+/// Group by group by a table, so that nothing depends on how many there are: that could not be guessed.
+#[inline(always)]
+fn write_down(separators: u32, begun: u16, from: usize, room: &mut [u16; ROOM]) -> usize {
+    let (mut next, mut first) = (from, [begun; GROUP]);
+    for bits in separators.to_le_bytes() {
+        let behind = &BEHIND[usize::from(bits)];
+        if let Some(group) = room[next % BLOCK..].first_chunk_mut::<GROUP>() {
+            *group = core::array::from_fn(|index| first[index].wrapping_add(behind[index]));
+        }
+        next += usize::from(COUNTS[usize::from(bits)]);
+        first = first.map(|first| first.wrapping_add(GROUP as u16));
+    }
+    next
+}
+
+/// For every eight bits, one more than the places of those that are set.
+static BEHIND: [[u16; GROUP]; 256] = {
+    let mut behind = [[0; GROUP]; 256];
+    let mut bits = 0;
+    while bits < behind.len() {
+        let (mut place, mut count) = (0, 0);
+        while place < GROUP {
+            if bits >> place & 1 == 1 {
+                behind[bits][count] = place as u16 + 1;
+                count += 1;
+            }
+            place += 1;
+        }
+        bits += 1;
+    }
+    behind
+};
+
+/// For every eight bits, how many are set.
+static COUNTS: [u8; 256] = {
+    let mut counts = [0; 256];
+    let mut bits = 0;
+    while bits < counts.len() {
+        counts[bits] = bits.count_ones() as u8;
+        bits += 1;
+    }
+    counts
+};

@@ -18,7 +18,7 @@ pub(super) const NO_EXTENT: Extent = Extent { count: 0, tail: 0 };
 
 /// A frame laid out for reading.
 #[inline(always)]
-pub(super) fn cells<'a>(frame: &'a [u8], content: (u32, u32), columns: &'a [u32], extent: Extent) -> Cells<'a> {
+pub(super) fn cells<'a>(frame: &'a [u8], content: (u32, u32), columns: &'a [u16], extent: Extent) -> Cells<'a> {
     let bytes = &frame[content.0 as usize..content.1 as usize];
     Cells { bytes, wide: bytes, columns, tail: extent.tail }
 }

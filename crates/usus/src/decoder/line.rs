@@ -150,7 +150,7 @@ impl Line {
         self.lateness = lateness;
     }
 
-    pub(super) fn columns(&self) -> &[u32] {
+    pub(super) fn columns(&self) -> &[u16] {
         &self.scan.columns
     }
 
