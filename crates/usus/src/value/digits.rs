@@ -78,12 +78,12 @@ impl<'a> Written<'a> {
             return None;
         }
         // Nor at the front; and the first digit is no zero, unless it is the only one before the point.
-        let first = (eight >> (8 * signed)) as u8;
-        let next = (eight >> (8 * signed + 8)) as u8;
-        if first == b'.' {
+        let two = (eight >> (8 * signed)) as u16;
+        if two as u8 == b'.' {
             return None;
         }
-        if first == b'0' && length - signed > 1 && next != b'.' {
+        // The first one is 0, and the next one a digit: asked together, since numbers below one begin with a zero, too, and cannot be guessed.
+        if (two ^ u16::from_ne_bytes(*b"00")).swap_bytes() < 10 && length - signed > 1 {
             // A sign in front of zeros is left to the long way.
             return if negative { None } else { Written(column).without_zeros() };
         }
@@ -239,12 +239,12 @@ impl Pattern {
 #[inline(always)]
 pub(crate) fn degrees(column: Column<'_>, letter: Column<'_>, most: u8, letters: [u8; 2]) -> Option<(i64, u8)> {
     let letter = *letter.wide.first().filter(|_| letter.length == 1)?;
-    // Either is as likely: no jump says which.
-    let south = letter == letters[1];
-    if !(south | (letter == letters[0])) {
+    // Either is as likely, so no jump says which: the product is zero for both.
+    let [other_than_north, other_than_south] = letters.map(|known| u16::from(known ^ letter));
+    if other_than_north * other_than_south != 0 {
         return None;
     }
-    let south = u64::from(south);
+    let south = u64::from(other_than_south == 0);
     let eight = column.eight();
     let point = lowest_point(eight ^ DIGITS).trailing_zeros() as usize / 8;
     let fraction = column.behind(point + 1)?;
