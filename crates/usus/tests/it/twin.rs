@@ -868,6 +868,64 @@ fn the_twin_agrees_byte_by_byte() {
     }
 }
 
+/// Cuts whose frames begin alike share a line: which comes first in the file has the first word, after each frame anew.
+#[test]
+fn the_twin_agrees_where_frames_begin_alike() {
+    let packet = |name: &str, start: &str| {
+        format!(
+            "[[frame]]
+            name = '{name}'
+            cut = 'packet'
+            start = '{start}'
+            length = 40
+            checksum = {{ algorithm = 'SUM-16', type = 'u16be' }}
+            [record.{name}]
+            frame = '{name}'
+            fields = [{{ name = 'value', type = 'u32be' }}, {{ name = 'note', type = 'text', width = 32 }}]\n"
+        )
+    };
+    let sentence = "[[frame]]
+        name = 'sentence'
+        cut = 'nmea-0183'
+        [record.wind]
+        frame = 'sentence'
+        more = 'ignore'
+        fields = [{ name = 'angle', column = 2, type = 'number' }]\n";
+    let (first, second) = (packet("first", "24 42"), packet("second", "24 44"));
+    for order in [[first.as_str(), sentence, &second], [sentence, &first, &second], [&second, &first, sentence]] {
+        let format = Format::parse(&format!("format = 'alike'\n{}", order.concat())).unwrap();
+        let plan = format.compile().unwrap();
+        for seed in 0..60 {
+            let mut rng = fastrand::Rng::with_seed(seed);
+            let mut bytes = Vec::new();
+            while bytes.len() < 500 {
+                let begun = bytes.len();
+                let text = format!("{}MWV,{}.5,R", rng.choice(["BD", "GP", "DT"]).unwrap(), rng.u16(..360));
+                let sum = text.bytes().fold(0, |sum, byte| sum ^ byte);
+                let sentence = format!("${text}*{sum:02X}\r\n");
+                match rng.u32(0..8) {
+                    // A packet in which a sentence stands, or that is one.
+                    kind @ 0..4 => {
+                        let start = [&b"$B1"[..], b"$D2", b"", b"\x24"][kind as usize];
+                        bytes.extend_from_slice(start);
+                        bytes.extend(sentence.bytes());
+                        bytes.resize(begun + 38, b'x');
+                        let sum = slow_checksum("SUM-16", &bytes[begun..]) as u16;
+                        bytes.extend(sum.to_be_bytes());
+                    }
+                    4..7 => bytes.extend(sentence.bytes()),
+                    _ => bytes.extend(rng.choice([&b"$"[..], b"$B", b"boot", b"*00", b"$DTMWV,1"]).unwrap().iter()),
+                }
+                if rng.u32(0..12) == 0 {
+                    let place = rng.usize(begun..bytes.len());
+                    bytes[place] ^= 1 << rng.u32(0..8);
+                }
+            }
+            agree(&plan, &format, &bytes, &mut || if seed % 2 == 0 { rng.usize(1..60) } else { 1_000 });
+        }
+    }
+}
+
 #[test]
 fn checksums_of_the_twin_are_those_of_the_catalogue() {
     for name in ["CRC-16/MODBUS", "SUM-16"] {

@@ -3,7 +3,7 @@
 use proptest::prelude::*;
 use usus::{
     Absent, Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Room, Together,
-    Value, Visit, Written,
+    Value, Visit, Written, limits,
 };
 
 /// What a visitor sees, as text. Numbers as they are written are asked for or not.
@@ -319,6 +319,71 @@ fn only_numbers_as_they_are_shown_are_seen_together() {
             assert_eq!(seen(",", &columns.join(",")), [""; 0], "{wrong} at {place}");
         }
     }
+}
+
+/// Every byte as a column, where some characters have names.
+#[test]
+fn single_characters_are_shown_as_they_say() {
+    let codes: Vec<String> =
+        ('a'..='t').chain("AZ09!~".chars()).map(|code| format!("'{code}' = 'is {code}'")).collect();
+    let plan = plan(&format!(
+        "format = 'ways'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{{ name = 'a', column = 1, codes = {{ {} }} }}, {{ name = 'b' }}]",
+        codes.join(", ")
+    ));
+    let bytes = (0..=u8::MAX).filter(|byte| !b",\r\n".contains(byte));
+    let text: Vec<u8> = bytes.flat_map(|byte| [byte, b',', byte, b'\n']).collect();
+    assert_eq!(compare(&plan, &[b"\n", &text[..]].concat(), 1_000), 253);
+}
+
+/// Columns wherever they begin and end in the blocks of bytes that are looked at together, up to the longest line.
+#[test]
+fn columns_are_told_wherever_they_lie() {
+    let count = 40;
+    let fields: Vec<String> = (1..=count).map(|column| format!("{{ name = 'c{column}', type = 'number' }}")).collect();
+    let format = |limit: usize| {
+        plan(&format!(
+            "format = 'ways'\nlimits = {{ line = {limit} }}\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{{ name = 'first', column = 1 }}, {}, {{ name = 'last' }}]",
+            fields.join(", ")
+        ))
+    };
+    let line = |before: usize, width: usize, length: usize| {
+        let numbers: Vec<String> = (1..=count).map(|number| format!("{number:0width$}")).collect();
+        let line = format!("{},{},", "x".repeat(before), numbers.join(","));
+        format!("{line:y<length$}")
+    };
+    let told = |plan: &Plan, line: &str| {
+        let mut decoder = Decoder::new(plan);
+        let id = decoder.line("", 0).unwrap();
+        let mut told = Vec::new();
+        let mut take = |record: &Record<'_>| {
+            let mut seen = Seen::<false, false>::default();
+            record.visit(&mut seen);
+            assert_eq!(seen.0, said(record));
+            told = record
+                .fields()
+                .map(|(_, cell)| match cell {
+                    Cell::Reading(reading) => reading.value.to_string(),
+                    _ => unreachable!("there are no groups"),
+                })
+                .collect();
+        };
+        let Ok(()) = decoder.decode(Chunk::new(id, format!("\n{line}\n").as_bytes()), &mut take);
+        told
+    };
+    let small = format(limits::LINE / 2);
+    for before in (0..140).chain([500, 4_000]) {
+        for width in [0, 1, 2, 7, 8] {
+            let line = line(before, width, 0);
+            let said = told(&small, &line);
+            let wanted = line.split(',').map(|column| column.trim_start_matches('0').to_owned());
+            assert_eq!(said, wanted.collect::<Vec<_>>(), "{line}");
+        }
+    }
+    let largest = format(limits::LINE);
+    let longest = line(limits::LINE - 130, 0, limits::LINE);
+    let said = told(&largest, &longest);
+    assert_eq!(said, longest.split(',').collect::<Vec<_>>());
+    assert_eq!(told(&largest, &format!("{longest}y")), [""; 0]);
 }
 
 #[test]
