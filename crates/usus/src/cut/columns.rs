@@ -81,7 +81,10 @@ impl Columns {
 /// Group by group by a table, so that nothing depends on how many there are: that could not be guessed.
 #[inline(always)]
 fn write_down(separators: u32, begun: u16, from: usize, room: &mut [u16; ROOM]) -> usize {
-    let (mut next, mut first) = (from, [begun; GROUP]);
+    let mut next = from;
+    // Each of the group has one more to add than the one before, and one less in the table: a word that is the same for all would be put
+    // together anew for each group.
+    let mut first: [u16; GROUP] = core::array::from_fn(|index| begun.wrapping_add(index as u16));
     for bits in separators.to_le_bytes() {
         let behind = &BEHIND[usize::from(bits)];
         if let Some(group) = room[next % BLOCK..].first_chunk_mut::<GROUP>() {
@@ -93,7 +96,7 @@ fn write_down(separators: u32, begun: u16, from: usize, room: &mut [u16; ROOM]) 
     next
 }
 
-/// For every eight bits, one more than the places of those that are set.
+/// For every eight bits, one more than the places of those that are set, less how many are before it.
 static BEHIND: [[u16; GROUP]; 256] = {
     let mut behind = [[0; GROUP]; 256];
     let mut bits = 0;
@@ -101,7 +104,7 @@ static BEHIND: [[u16; GROUP]; 256] = {
         let (mut place, mut count) = (0, 0);
         while place < GROUP {
             if bits >> place & 1 == 1 {
-                behind[bits][count] = place as u16 + 1;
+                behind[bits][count] = (place + 1 - count) as u16;
                 count += 1;
             }
             place += 1;
