@@ -23,14 +23,18 @@ pub(super) struct Pass<'a, STOPS> {
     columns: &'a mut Columns,
     separator: i8x16,
     stops_at: STOPS,
-    /// Where the block at hand begins, and its bytes.
+    /// The block at hand, and where it begins.
+    block: Block,
     begun: usize,
-    block: [i8x16; BLOCK / 16],
-    /// Its bytes at which to stop that were not seen yet.
+    /// What was passed before it, xored together.
+    sum: i8x16,
+}
+
+struct Block {
+    bytes: [i8x16; BLOCK / 16],
+    /// Bytes at which to stop that were not seen yet.
     stops: u64,
     separators: u64,
-    /// What was passed before the block, xored together.
-    sum: i8x16,
 }
 
 impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
@@ -38,24 +42,22 @@ impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
     #[inline(always)]
     pub(super) fn new(text: &'a [u8], separator: u8, columns: &'a mut Columns, stops_at: STOPS) -> Pass<'a, STOPS> {
         columns.begin();
-        let (zero, separator) = (i8x16::splat(0), i8x16::splat(separator as i8));
-        let block = [zero; BLOCK / 16];
-        let mut pass = Pass { text, columns, separator, stops_at, begun: 0, block, stops: 0, separators: 0, sum: zero };
-        pass.look();
-        pass
+        let separator = i8x16::splat(separator as i8);
+        let block = Block::of(text, separator, &stops_at);
+        Pass { text, columns, separator, stops_at, block, begun: 0, sum: i8x16::splat(0) }
     }
 
     /// The next byte at which to stop; nothing if there is none.
     #[inline(always)]
     pub(super) fn next_stop(&mut self) -> Option<usize> {
-        while self.stops == 0 {
-            self.sum = self.block.iter().fold(self.sum, |sum, bytes| sum ^ *bytes);
-            self.columns.add_behind(self.separators, self.begun);
+        while self.block.stops == 0 {
+            self.sum = self.block.bytes.iter().fold(self.sum, |sum, bytes| sum ^ *bytes);
+            self.columns.add_behind(self.block.separators, self.begun);
             self.begun += BLOCK;
-            self.look();
+            self.block = Block::of(&self.text[self.begun..], self.separator, &self.stops_at);
         }
-        let at = self.begun + self.stops.trailing_zeros() as usize;
-        self.stops &= self.stops - 1;
+        let at = self.begun + self.block.stops.trailing_zeros() as usize;
+        self.block.stops &= self.block.stops - 1;
         (at < self.text.len()).then_some(at)
     }
 
@@ -63,10 +65,10 @@ impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
     #[inline(always)]
     pub(super) fn end(self, length: usize) -> u8 {
         let here = length - self.begun;
-        self.columns.add_behind(self.separators & ((1 << here) - 1), self.begun);
+        self.columns.add_behind(self.block.separators & ((1 << here) - 1), self.begun);
         self.columns.end(length);
         let (here, mut sum) = (i8x16::splat(here as i8), self.sum);
-        for (bytes, places) in self.block.iter().zip(PLACES) {
+        for (bytes, places) in self.block.bytes.iter().zip(PLACES) {
             sum ^= *bytes & here.simd_gt(i8x16::new(places));
         }
         let sum = u128::from_le_bytes(sum.to_array().map(|byte| byte as u8));
@@ -75,26 +77,29 @@ impl<'a, STOPS: Fn(i8x16) -> i8x16> Pass<'a, STOPS> {
         let sum = sum ^ sum >> 16;
         (sum ^ sum >> 8) as u8
     }
+}
 
-    /// Looks at the block that has begun.
+impl Block {
+    /// The block that begins a text.
     #[inline(always)]
-    fn look(&mut self) {
-        let rest = &self.text[self.begun..];
+    fn of(text: &[u8], separator: i8x16, stops_at: &impl Fn(i8x16) -> i8x16) -> Block {
         let mut few = [0; BLOCK];
-        let (bytes, end) = match rest.first_chunk::<BLOCK>() {
+        let (bytes, end) = match text.first_chunk::<BLOCK>() {
             Some(bytes) => (bytes, 0),
             None => {
-                few[..rest.len()].copy_from_slice(rest);
+                few[..text.len()].copy_from_slice(text);
                 // The end of the bytes stops, too.
-                (&few, 1 << rest.len())
+                (&few, 1 << text.len())
             }
         };
-        (self.stops, self.separators) = (end, 0);
-        for (index, (kept, bytes)) in self.block.iter_mut().zip(bytes.as_chunks::<16>().0).enumerate() {
-            *kept = i8x16::new(bytes.map(|byte| byte as i8));
-            self.stops |= u64::from((self.stops_at)(*kept).to_bitmask()) << (16 * index);
-            self.separators |= u64::from(kept.simd_eq(self.separator).to_bitmask()) << (16 * index);
+        let (parts, _) = bytes.as_chunks::<16>();
+        let bytes = core::array::from_fn(|index| i8x16::new(parts[index].map(|byte| byte as i8)));
+        let mut block = Block { bytes, stops: end, separators: 0 };
+        for (index, bytes) in bytes.iter().enumerate() {
+            block.stops |= u64::from(stops_at(*bytes).to_bitmask()) << (16 * index);
+            block.separators |= u64::from(bytes.simd_eq(separator).to_bitmask()) << (16 * index);
         }
+        block
     }
 }
 
