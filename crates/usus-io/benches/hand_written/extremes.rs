@@ -8,7 +8,7 @@ use usus::{Decoder, Format, Plan, Record, Sink};
 use usus_io::{Destination, Outputs, PieceOptions, Pieces, RawBytes, TableOptions, pump_pieces};
 
 use crate::sum::Sum;
-use crate::{Contest, Extent, Summing, declared_csv, declared_decode, folder, in_turn, median, ratio};
+use crate::{Contest, Extent, Summing, declared_csv, declared_decode, fastest, folder, in_turn, ratio};
 
 /// Sums all values, and does not care for their order.
 #[derive(Default)]
@@ -98,7 +98,7 @@ fn compiled(format: &str) -> Plan {
 }
 
 fn say(what: &str, over: &[f64], under: &[f64], bytes: usize) {
-    let rate = |times: &[f64]| bytes as f64 / 1e6 / median(times);
+    let rate = |times: &[f64]| bytes as f64 / 1e6 / fastest(times);
     println!("  {what:<48}{:>6.0} and {:>4.0} MB/s: {}", rate(over), rate(under), ratio(over, under));
 }
 
