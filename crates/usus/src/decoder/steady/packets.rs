@@ -62,7 +62,6 @@ impl Line {
         let mut at = begun;
         let mut result = Ok(true);
         while at < until
-            && matches!(result, Ok(true))
             && let Some(wide) = window.get(at..)
             && let Some((signature, frame)) = cut::signed(signatures, wide, &sound)
             && let Some(kind) = kinds.get(usize::from(signature.kind))
@@ -74,6 +73,9 @@ impl Line {
             *count += 1;
             at += frame.len();
             result = hand_over(&record, kind, (0, record.length), &mut self.fold, &mut self.queue, sink);
+            if !matches!(result, Ok(true)) {
+                break;
+            }
         }
         // A packet has no columns, whatever came before it.
         self.scan.columns.clear();

@@ -35,7 +35,6 @@ impl Line {
         let mut result = Ok(true);
         while at < until
             && line_end == Expect::Nothing
-            && matches!(result, Ok(true))
             && let Some(bytes) = window.get(at..)
             && let Some(known) = known(bytes, columns)
             && let Some(wide) = bytes.get(known.first..)
@@ -65,6 +64,9 @@ impl Line {
             line_end = known.expect;
             let content = (known.first as u32, (known.first + known.text) as u32);
             result = hand_over(&record, kind, content, &mut self.fold, &mut self.queue, sink);
+            if !matches!(result, Ok(true)) {
+                break;
+            }
         }
         if !frame.has_columns {
             columns.clear();
