@@ -59,12 +59,12 @@ impl Columns {
         self.count += written;
     }
 
-    /// What would be the place of the next column, if the text did not end here. There is a place for it: a block has fewer separators than
-    /// it has room.
+    /// The text ends: what would be the place of the next column is written down. There is room for it: a block has fewer separators. Of a
+    /// text that is longer than allowed, nothing here is of use.
     #[inline(always)]
     pub(super) fn end(&mut self, length: usize) {
         if let Some(place) = self.places.get_mut(self.count) {
-            *place = length as u16 + 1;
+            *place = (length as u16).wrapping_add(1);
             self.count += 1;
         }
     }

@@ -3,7 +3,7 @@
 use memchr::{memchr, memchr2, memmem};
 use wide::i8x16;
 
-use super::columns::Columns;
+use super::columns::{BLOCK, Columns};
 use super::pass::Pass;
 use super::scan::{Run, Scan};
 use super::{CheckState, Ended, Expect, Framed, Known, Line, Rest, Step, next_split};
@@ -65,7 +65,9 @@ impl Line<'_> {
 #[inline(always)]
 pub(crate) fn known(end: LineEnd, limit: usize, separator: u8, bytes: &[u8], columns: &mut Columns) -> Option<Known> {
     let carriage_return = i8x16::splat(b'\r' as i8);
-    let mut pass = Pass::new(bytes, separator, columns, |bytes| {
+    // A longer line is none of these, and its end is not looked for far behind the limit.
+    let text = &bytes[..bytes.len().min(limit.saturating_add(BLOCK))];
+    let mut pass = Pass::new(text, separator, columns, |bytes| {
         bytes.simd_eq(carriage_return) | bytes.simd_eq(i8x16::splat(b'\n' as i8))
     });
     loop {

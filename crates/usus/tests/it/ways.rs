@@ -367,7 +367,9 @@ fn columns_are_told_wherever_they_lie() {
                 })
                 .collect();
         };
-        let Ok(()) = decoder.decode(Chunk::new(id, format!("\n{line}\n").as_bytes()), &mut take);
+        // Nothing is open where the line begins.
+        let Ok(()) = decoder.decode(Chunk::new(id, b"\n"), &mut take);
+        let Ok(()) = decoder.decode(Chunk::new(id, format!("{line}\n").as_bytes()), &mut take);
         told
     };
     let small = format(limits::LINE / 2);
@@ -383,7 +385,10 @@ fn columns_are_told_wherever_they_lie() {
     let longest = line(limits::LINE - 130, 0, limits::LINE);
     let said = told(&largest, &longest);
     assert_eq!(said, longest.split(',').collect::<Vec<_>>());
-    assert_eq!(told(&largest, &format!("{longest}y")), [""; 0]);
+    // Longer ones are none, whatever their places are in sixteen bits.
+    for more in [1, 2, 3, 65, 65_535, 65_536, 65_537] {
+        assert_eq!(told(&largest, &format!("{longest}{}", "y".repeat(more))), [""; 0], "{more}");
+    }
 }
 
 #[test]
