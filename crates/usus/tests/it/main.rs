@@ -1,5 +1,6 @@
 //! Tests of the library through its public interface.
 
+mod any_format;
 mod bounds;
 mod cases;
 mod declarations;

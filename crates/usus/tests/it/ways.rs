@@ -194,7 +194,7 @@ fn column() -> impl Strategy<Value = String> {
     prop_oneof![3 => number, 2 => degrees, 2 => pairs, 1 => fraction, 4 => word, 1 => "[0-9.:/-]{0,9}"]
 }
 
-fn compare(plan: &Plan, bytes: &[u8], chunk: usize) -> usize {
+pub fn compare(plan: &Plan, bytes: &[u8], chunk: usize) -> usize {
     let mut decoder = Decoder::new(plan);
     let line = decoder.line("", 0).unwrap();
     let mut records = 0;

@@ -1,0 +1,195 @@
+//! Formats and streams from a seed: however their bytes are split, and whichever way they take through the decoder, the same is said.
+
+use fastrand::Rng;
+use proptest::prelude::*;
+use usus::{Checksum, Format, Plan};
+
+use crate::drive::{Input, run};
+use crate::ways::compare;
+
+/// What a device of the format sends.
+#[derive(Clone)]
+enum Sends {
+    Line { separator: char, end: &'static str },
+    Sentence,
+    Packet { start: Vec<u8>, size: usize, algorithm: &'static str },
+}
+
+/// A sound format, and what goes with it.
+fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
+    let lines = rng.bool();
+    let mut sends: Vec<Sends> = (0..rng.usize(usize::from(!lines)..3)).map(|_| searched_for(rng)).collect();
+    if lines {
+        let separator = rng.choice([',', ',', ';', '|']).unwrap();
+        sends.push(Sends::Line { separator, end: rng.choice(["\n", "\r", "\r\n"]).unwrap() });
+    }
+    let mut text = format!("format = 'any'\nlimits = {{ line = {} }}\n", rng.choice([20, 63, 64, 65, 4_096]).unwrap());
+    let mut records = String::new();
+    for (number, sent) in sends.iter().enumerate() {
+        text += &format!("[[frame]]\nname = 'f{number}'\n");
+        match sent {
+            Sends::Packet { start, size, algorithm } => {
+                let hex: String = start.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ");
+                let (kind, length) = if *algorithm == "SUM-8" { ("u8", 1) } else { ("u16le", 2) };
+                let length = start.len() + size + length;
+                text += &format!("cut = 'packet'\nstart = '{hex}'\nlength = {length}\n");
+                text += &format!("checksum = {{ algorithm = '{algorithm}', type = '{kind}' }}\n");
+                let fields: Vec<String> = (0..size / 2).map(|field| word(rng, field)).collect();
+                records += &format!("[record.r{number}]\nframe = 'f{number}'\nfields = [{}]\n", fields.join(", "));
+            }
+            Sends::Line { separator, .. } => {
+                text += &format!("cut = 'text'\nseparator = '{separator}'\nheader = [{}]\n", header("1-3"));
+                records += &texts(rng, number, 1);
+            }
+            Sends::Sentence => {
+                text += &format!("cut = 'nmea-0183'\nheader = [{}]\n", header("3-5"));
+                records += &texts(rng, number, 2);
+            }
+        }
+    }
+    (text + &records, sends)
+}
+
+fn searched_for(rng: &mut Rng) -> Sends {
+    if rng.bool() {
+        return Sends::Sentence;
+    }
+    // Some begin as sentences or each other do.
+    let start = rng.choice([&b"\xA5\x5A"[..], b"\xA5\x5B\x01", b"\xA5", b"$B", b"$", b"\r\n"]).unwrap().to_vec();
+    Sends::Packet { start, size: 2 * rng.usize(1..8), algorithm: rng.choice(["SUM-8", "CRC-16/MODBUS"]).unwrap() }
+}
+
+fn header(characters: &str) -> String {
+    format!("{{ name = 'address', chars = '{characters}', type = 'text', internal = true }}")
+}
+
+/// A field of two bytes.
+fn word(rng: &mut Rng, number: usize) -> String {
+    let kind = rng.choice([
+        "type = 'u16be'",
+        "type = 'i16le', scale = 0.01",
+        "type = 'i16be', no_data = -1",
+        "type = 'u16be', counter = true",
+        "type = 'u16be', codes = { 0 = 'zero', 7 = 'seven' }",
+    ]);
+    format!("{{ name = 'w{number}', {} }}", kind.unwrap())
+}
+
+/// Records of a frame of text, whose fields begin with that column.
+fn texts(rng: &mut Rng, frame: usize, first: usize) -> String {
+    let addresses = ["AAA", "BBB"];
+    let kinds = rng.usize(1..=3);
+    let mut records = String::new();
+    for kind in 0..kinds {
+        let mut fields: Vec<String> = (0..rng.usize(1..16)).map(|number| column(rng, &format!("c{number}"))).collect();
+        fields[0] = fields[0].replacen('{', &format!("{{ column = {first},"), 1);
+        if rng.u32(0..3) == 0 {
+            let items = [column(rng, "a"), column(rng, "b")].join(", ");
+            fields.push(format!("{{ name = 'group', up_to = 'end', fields = [{items}] }}"));
+        }
+        // The last one takes what the others leave.
+        let when = match addresses.get(kind) {
+            Some(address) if kind + 1 < kinds => format!("when = \"address == '{address}'\"\n"),
+            _ => String::new(),
+        };
+        let more = if rng.bool() { "more = 'ignore'\n" } else { "" };
+        records +=
+            &format!("[record.r{frame}k{kind}]\nframe = 'f{frame}'\n{when}{more}fields = [{}]\n", fields.join(", "));
+    }
+    records
+}
+
+fn column(rng: &mut Rng, name: &str) -> String {
+    let kind = rng.choice([
+        "type = 'number'",
+        "type = 'number'",
+        "type = 'number'",
+        "type = 'text'",
+        "codes = { A = 'alpha', V = 'no \"way\"', k = 'x' }",
+        "type = 'number', range = [-50, 500]",
+        "type = 'number', scale = 0.1",
+        "type = 'number', no_data = [99]",
+        "type = 'lat'",
+        "type = 'lon'",
+        "type = 'clock', layout = 'hhmmss'",
+    ]);
+    format!("{{ name = '{name}', {} }}", kind.unwrap())
+}
+
+/// What may stand in a column.
+fn sent(rng: &mut Rng) -> String {
+    let (small, large) = (rng.u8(..), rng.u16(..10_000));
+    match rng.u32(0..10) {
+        0 => String::new(),
+        1 => format!("{small:02}"),
+        2 => format!("-{}.{small}", large % 9),
+        3 => format!("0.{large}"),
+        4 => format!("{}", rng.i64(..)),
+        5 => format!("{:02}{:02}.{large:04}", small % 91, small % 61),
+        6 => format!("{:02}{:02}{:02}", small % 25, small % 61, small % 62),
+        7 => "hello world"[..usize::from(small % 11)].to_owned(),
+        8 => rng
+            .choice(["A", "V", "k", "N", "S", "E", "W", "99", "$", "*", "-", "+5", "1e3", "5.", "\u{e9}"])
+            .unwrap()
+            .into(),
+        _ => format!("{}.{:02}", large % 500, small % 99),
+    }
+}
+
+/// At least so many bytes of frames, some of them damaged.
+fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    while bytes.len() < size {
+        let begun = bytes.len();
+        let address = rng.choice(["AAA", "BBB", "CCC"]).unwrap();
+        let most = rng.choice([6, 20, 40]).unwrap();
+        let columns: Vec<String> = (0..rng.usize(0..most)).map(|_| sent(rng)).collect();
+        match rng.choice(sends).unwrap() {
+            Sends::Line { separator, end } => {
+                let line = [vec![address.to_owned()], columns].concat().join(&separator.to_string());
+                bytes.extend_from_slice(format!("{line}{end}").as_bytes());
+            }
+            Sends::Sentence => {
+                let text = format!("GP{address},{}", columns.join(","));
+                let sum = text.bytes().fold(0, |sum, byte| sum ^ byte);
+                let end = rng.choice(["\r\n", "\r\n", "\r\n", "\n", ""]).unwrap();
+                bytes.extend_from_slice(format!("${text}*{sum:02X}{end}").as_bytes());
+            }
+            Sends::Packet { start, size, algorithm } => {
+                bytes.extend_from_slice(start);
+                bytes.extend((0..*size).map(|_| if rng.bool() { rng.u8(..) } else { 0 }));
+                let sum = Checksum::named(algorithm).unwrap().of(&bytes[begun..]) as u16;
+                bytes.extend_from_slice(&sum.to_le_bytes()[..if *algorithm == "SUM-8" { 1 } else { 2 }]);
+            }
+        }
+        match rng.u32(0..40) {
+            0 => bytes.truncate(rng.usize(begun..bytes.len())),
+            1 => bytes.extend((0..rng.usize(0..30)).map(|_| rng.u8(..))),
+            2 => bytes.resize(bytes.len() + rng.usize(0..200), b'z'),
+            3 => {
+                let place = rng.usize(begun..bytes.len());
+                bytes[place] ^= 1 << rng.u32(0..8);
+            }
+            _ => {}
+        }
+    }
+    bytes
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn all_ways_say_the_same_of_any_format(seed: u64) {
+        let mut rng = Rng::with_seed(seed);
+        let (text, sends) = format(&mut rng);
+        let plan: Plan = Format::parse(&text).and_then(|format| format.compile()).unwrap_or_else(|problems| panic!("{problems}\n{text}"));
+        let size = rng.choice([200, 1_500, 5_000]).unwrap();
+        let bytes = stream(&mut rng, &sends, size);
+        let whole = run(&plan, &Input::raw(&bytes), &mut || usize::MAX);
+        prop_assert_eq!(&run(&plan, &Input::raw(&bytes), &mut || 1), &whole, "{}", text);
+        prop_assert_eq!(&run(&plan, &Input::raw(&bytes), &mut || rng.usize(1..90)), &whole, "{}", text);
+        prop_assert_eq!(&run(&plan, &Input::raw(&bytes), &mut || rng.usize(60..2_000)), &whole, "{}", text);
+        compare(&plan, &bytes, 1_000);
+    }
+}
