@@ -106,5 +106,7 @@ pub use room::Room;
 pub use schema::{FieldSchema, KindSchema, Schema};
 pub use sink::Sink;
 pub use time::{Span, Time};
-pub use value::{Absent, Clock, Date, Decimal, Quality, Reading, Text, Together, Value, ValueType, Written};
+pub use value::{
+    Absent, Clock, Date, Decimal, Name, Quality, Reading, ShortText, Text, Together, Value, ValueType, Written,
+};
 pub use visit::Visit;

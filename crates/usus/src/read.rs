@@ -2,7 +2,7 @@
 
 use crate::format::{Integer, Order};
 use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
-use crate::value::{Absent, Column, Decimal, Quality, Reading, Text, Value};
+use crate::value::{Absent, Column, Decimal, Name, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
 #[derive(Clone, Copy, Debug)]
@@ -25,6 +25,20 @@ enum RawValue<'a> {
     F64(f64),
     Bytes(&'a [u8]),
     NotSent,
+}
+
+/// What a tested integer says.
+pub(crate) enum Told<'a> {
+    /// A value in units of its last place.
+    Number(i64, Quality),
+    /// A raw value with a name.
+    Code(i64, &'a Name),
+    Absent(Absent),
+}
+
+/// The value of a code.
+pub(crate) fn code(number: i64, name: &Name) -> Value<'_> {
+    Value::Code { number: Decimal::from_integer(number), name: name.text() }
 }
 
 impl<'a> Cells<'a> {
@@ -157,8 +171,9 @@ impl<'a> Cells<'a> {
         match &output.what {
             What::Integer => self.integer_reading(&output.word, base),
             What::Tested(tested) => match self.tested_word(&output.word, tested, base) {
-                Ok((value, quality)) => Reading { value: integer(value, &output.word), quality },
-                Err(reading) => reading,
+                Told::Number(value, quality) => Reading { value: integer(value, &output.word), quality },
+                Told::Code(number, name) => Reading::good(code(number, name)),
+                Told::Absent(why) => Reading::absent(why),
             },
             What::Bit => self.bit(&output.word, base),
             What::Column { field, .. } => self.reading(field, base),
@@ -196,25 +211,19 @@ impl<'a> Cells<'a> {
         Some(word.of(eight))
     }
 
-    /// The value of an integer in units of its last place, or the reading that it is instead.
+    /// What an integer says of which more is declared than its place and scale.
     #[inline(always)]
-    pub(crate) fn tested_word(
-        &self,
-        word: &Word,
-        tested: &'a Tested,
-        base: usize,
-    ) -> Result<(i64, Quality), Reading<'a>> {
+    pub(crate) fn tested_word(&self, word: &Word, tested: &'a Tested, base: usize) -> Told<'a> {
         let tests = &tested.tests;
-        let Some(raw) = self.word(word, base) else { return Err(Reading::absent(Absent::NotSent)) };
+        let Some(raw) = self.word(word, base) else { return Told::Absent(Absent::NotSent) };
         if tests.no_data == Some(raw) {
-            return Err(Reading::absent(Absent::Marked));
+            return Told::Absent(Absent::Marked);
         }
         if let Some(index) = tests.codes.iter().position(|code| *code == raw) {
-            let number = Decimal::from_integer(raw);
-            return Err(Reading::good(Value::Code { number, name: &tested.names[index] }));
+            return Told::Code(raw, &tested.names[index]);
         }
         let value = word.scaled(raw);
-        Ok((value, tests.quality(value)))
+        Told::Number(value, tests.quality(value))
     }
 
     fn long_reading(&self, field: &'a Field, base: usize) -> Reading<'a> {

@@ -3,7 +3,7 @@
 //! What is put is shorter than what is written, nearly always: a block of fixed size is stored, and only the part that belongs there counts.
 //! Nothing is stored in parts and then loaded as a whole, which processors wait for, and nothing depends on how many digits a number has.
 
-use crate::value::{Clock, Date, Decimal, Value, Written};
+use crate::value::{Clock, Date, Decimal, Name, ShortText, Value, Written};
 
 /// Room for text, filled from the front. That something did not fit is noticed at the end ([`Room::filled`]); then all of it is to be put
 /// again, where there is more room.
@@ -99,19 +99,55 @@ impl<'r> Room<'r> {
     /// Puts a number as it was written, and `end` behind it.
     #[inline(always)]
     pub fn written(&mut self, number: &Written<'_>, end: u8) {
-        const BLOCK: usize = 16;
+        let Some(next) = self.next::<16>() else { return };
         let length = number.length();
-        match (number.block::<BLOCK>(), self.next::<{ BLOCK + 1 }>()) {
-            (Some(block), Some(next)) if length <= BLOCK => {
-                next[..BLOCK].copy_from_slice(block);
-                next[length] = end;
-                self.at += length + 1;
-            }
-            _ => {
-                self.text(number.text());
-                self.byte(end);
-            }
-        }
+        next[..8].copy_from_slice(&number.eight().to_le_bytes());
+        next[length & 15] = end;
+        self.at += length + 1;
+    }
+
+    /// Puts a short text, and `end` behind it.
+    #[inline(always)]
+    pub fn short_text(&mut self, text: &ShortText<'_>, end: u8) {
+        let Some(next) = self.next::<16>() else { return };
+        let length = text.length();
+        next[..8].copy_from_slice(&text.eight().to_le_bytes());
+        next[length & 15] = end;
+        self.at += length + 1;
+    }
+
+    /// The same in quotes.
+    #[inline(always)]
+    pub fn quoted_text(&mut self, text: &ShortText<'_>, end: u8) {
+        let Some(next) = self.next::<18>() else { return };
+        let length = text.length();
+        next[0] = b'"';
+        next[1..9].copy_from_slice(&text.eight().to_le_bytes());
+        next[1 + (length & 15)] = b'"';
+        next[2 + (length & 15)] = end;
+        self.at += length + 3;
+    }
+
+    /// Puts the name of a code as [`Visit::name`](crate::Visit::name) shows it, and `end` behind it.
+    #[inline(always)]
+    pub fn name(&mut self, name: &Name, end: u8) {
+        let Some(next) = self.next::<32>() else { return };
+        let (block, length) = (name.block(), name.text().len());
+        next[..block.len()].copy_from_slice(block);
+        next[length & 31] = end;
+        self.at += length + 1;
+    }
+
+    /// The same in quotes.
+    #[inline(always)]
+    pub fn quoted_name(&mut self, name: &Name, end: u8) {
+        let Some(next) = self.next::<34>() else { return };
+        let (block, length) = (name.block(), name.text().len());
+        next[0] = b'"';
+        next[1..=block.len()].copy_from_slice(block);
+        next[1 + (length & 31)] = b'"';
+        next[2 + (length & 31)] = end;
+        self.at += length + 3;
     }
 
     /// Puts `coefficient` divided by ten to the power of `places`, and `end` behind it.

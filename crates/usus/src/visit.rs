@@ -1,10 +1,12 @@
 //! Showing the fields of a record to a visitor, by the shortest way that leads to each value.
 
 use crate::plan::{Output, Plain, Way, What, Word};
-use crate::read::{Cells, number_reading};
+use crate::read::{Cells, Told, code, number_reading};
 use crate::record::Items;
 use crate::schema::FieldSchema;
-use crate::value::{Absent, Column, Decimal, Quality, Reading, Text, Together, Value, Written, digits};
+use crate::value::{
+    Absent, Column, Decimal, Name, Quality, Reading, ShortText, Text, Together, Value, Written, digits, is_plain,
+};
 
 /// Sees the fields of a record one by one: see [`Record::visit`](crate::Record::visit).
 pub trait Visit {
@@ -20,8 +22,8 @@ pub trait Visit {
     /// Whether [`Visit::number`] is so little that it is best had several times in a row, without a loop.
     const BRIEF: bool = true;
 
-    /// Whether numbers that were sent as text are to be seen as they were written, where that is their own form:
-    /// [`Visit::written`] instead of [`Visit::number`].
+    /// Whether what was sent as text is to be seen as it was written, where that is its own form: [`Visit::written`] instead of
+    /// [`Visit::number`], and [`Visit::text`] instead of a reading.
     const WRITTEN: bool = false;
 
     /// Sees a decimal number as it was written. Only where [`Visit::WRITTEN`] asks for it.
@@ -41,13 +43,30 @@ pub trait Visit {
         }
     }
 
+    /// Sees a short text as it was written. Only where [`Visit::WRITTEN`] asks for it.
+    fn text(&mut self, schema: &FieldSchema, text: ShortText<'_>) {
+        self.reading(schema, Reading::good(Value::Text(Text(text.text()))));
+    }
+
+    /// Sees a value that is the name of a code, if that is short and printable, with nothing in it that is quoted or escaped anywhere. What is not
+    /// told so comes as a reading.
+    fn name(&mut self, schema: &FieldSchema, value: Value<'_>, _name: &Name) {
+        self.reading(schema, Reading::good(value));
+    }
+
     /// Sees a flag. What is not told so comes as a reading.
     fn flag(&mut self, schema: &FieldSchema, flag: bool) {
         self.reading(schema, Reading::good(Value::Bool(flag)));
     }
 
-    /// Sees a group.
+    /// Sees a group. [`Items::visit`] shows what is in it.
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>);
+
+    /// Sees that an item of a group begins, the first being 0.
+    fn begin_item(&mut self, _index: usize) {}
+
+    /// Sees that an item of a group is over.
+    fn end_item(&mut self) {}
 }
 
 /// The front of a packet, with room for a word at each of its first [`NEAR`] bytes.
@@ -173,6 +192,42 @@ pub(crate) fn plain_in_front<V: Visit>(
     plain(schemas, outputs, from, eight, visitor)
 }
 
+/// Shows the fields of an item of a packet.
+#[inline(always)]
+pub(crate) fn item_of_packet<V: Visit>(
+    schemas: &[FieldSchema],
+    outputs: &[Output],
+    cells: &Cells<'_>,
+    base: usize,
+    visitor: &mut V,
+) {
+    let mut next = 0;
+    loop {
+        next = plain_anywhere(schemas, outputs, next, cells, base, visitor);
+        let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
+        bytes(schema, output, cells, base, visitor);
+        next += 1;
+    }
+}
+
+/// Shows the fields of an item of a text.
+#[inline(always)]
+pub(crate) fn item_of_text<V: Visit>(
+    schemas: &[FieldSchema],
+    outputs: &[Output],
+    cells: &Cells<'_>,
+    base: usize,
+    visitor: &mut V,
+) {
+    let mut next = 0;
+    loop {
+        next = numbers(schemas, outputs, next, cells, base, visitor);
+        let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
+        column(schema, output, cells, base, visitor);
+        next += 1;
+    }
+}
+
 /// Shows a field of a packet, whatever it is.
 #[inline(always)]
 pub(crate) fn bytes<'a, V: Visit>(
@@ -190,8 +245,9 @@ pub(crate) fn bytes<'a, V: Visit>(
         },
         What::Bit => visitor.reading(schema, cells.bit(word, base)),
         What::Tested(tested) => match cells.tested_word(word, tested, base) {
-            Ok((coefficient, quality)) => visitor.number(schema, coefficient, word.places, quality),
-            Err(reading) => visitor.reading(schema, reading),
+            Told::Number(coefficient, quality) => visitor.number(schema, coefficient, word.places, quality),
+            Told::Code(number, name) => show_name(schema, code(number, name), name, visitor),
+            Told::Absent(why) => visitor.reading(schema, Reading::absent(why)),
         },
         _ => visitor.reading(schema, cells.output(output, base)),
     }
@@ -324,16 +380,16 @@ fn try_short<'a, V: Visit>(
         }
         Way::Codes(names) => {
             let (number, 0) = digits::short(short(column)?)? else { return None };
-            let name = names.get(number as usize)?.as_deref()?;
-            show(schema, Value::Code { number: Decimal::from_integer(number), name }, visitor)
+            let name = names.get(number as usize)?.as_ref()?;
+            show_name(schema, code(number, name), name, visitor);
+            Some(())
         }
-        Way::Text => match digits::is_plain(column) {
-            true => show(schema, Value::Text(Text(column.text())), visitor),
-            false => None,
-        },
+        Way::Text => text(schema, column, visitor),
         Way::Letters(letters) => {
             let letter = column.wide.first().filter(|_| column.length == 1)?;
-            show(schema, Value::Text(Text(letters.name(*letter)?.as_bytes())), visitor)
+            let name = letters.name(*letter)?;
+            show_name(schema, Value::Text(Text(name.text().as_bytes())), name, visitor);
+            Some(())
         }
         Way::Clock(pattern) => show(schema, Value::Clock(pattern.clock(column)?), visitor),
         Way::Date(pattern) => show(schema, Value::Date(pattern.date(column)?), visitor),
@@ -351,11 +407,7 @@ fn characters<V: Visit>(
     visitor: &mut V,
 ) -> Option<()> {
     let length = end.min(cells.bytes.len()).checked_sub(first).filter(|length| *length > 0)?;
-    let column = Column { wide: cells.wide.get(first..)?, length };
-    match digits::is_plain(column) {
-        true => show(schema, Value::Text(Text(column.text())), visitor),
-        false => None,
-    }
+    text(schema, Column { wide: cells.wide.get(first..)?, length }, visitor)
 }
 
 /// A column, if it has no more than eight characters, and one at least.
@@ -368,6 +420,27 @@ fn short(column: Column<'_>) -> Option<Column<'_>> {
 fn show<V: Visit>(schema: &FieldSchema, value: Value<'_>, visitor: &mut V) -> Option<()> {
     visitor.reading(schema, Reading::good(value));
     Some(())
+}
+
+#[inline(always)]
+fn show_name<V: Visit>(schema: &FieldSchema, value: Value<'_>, name: &Name, visitor: &mut V) {
+    if V::WRITTEN && name.is_plain() {
+        visitor.name(schema, value, name);
+    } else {
+        visitor.reading(schema, Reading::good(value));
+    }
+}
+
+/// Shows a text, if it is printable ASCII.
+#[inline(always)]
+fn text<V: Visit>(schema: &FieldSchema, column: Column<'_>, visitor: &mut V) -> Option<()> {
+    if V::WRITTEN
+        && let Some(text) = ShortText::of(column)
+    {
+        visitor.text(schema, text);
+        return Some(());
+    }
+    if is_plain(column) { show(schema, Value::Text(Text(column.text())), visitor) } else { None }
 }
 
 /// Shows a number that is written shortly.

@@ -212,7 +212,7 @@ impl Visit for Summing {
 
     #[inline(always)]
     fn group(&mut self, _schema: &FieldSchema, items: Items<'_>) {
-        items.for_each(|item| item.visit(self));
+        items.visit(self);
     }
 }
 

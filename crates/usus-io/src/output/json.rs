@@ -10,10 +10,10 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use usus::{Cell, FieldSchema, Plan, Quality, Reading, Record, Room, Value, Visit, Written};
+use usus::{Cell, FieldSchema, Name, Plan, Quality, Reading, Record, Room, ShortText, Value, Visit, Written};
 
 use super::writer::RowWriter;
-use super::{Origin, OutputError, TableOptions, bare_word, is_bare, put_flag, received_text};
+use super::{Origin, OutputError, TableOptions, is_bare, put_flag, received_text};
 
 /// Records in JSON Lines.
 pub struct JsonLines {
@@ -185,6 +185,18 @@ impl Visit for Object<'_, '_> {
     }
 
     #[inline(always)]
+    fn text(&mut self, _schema: &FieldSchema, text: ShortText<'_>) {
+        self.key();
+        self.room.quoted_text(&text, b',');
+    }
+
+    #[inline(always)]
+    fn name(&mut self, _schema: &FieldSchema, _value: Value<'_>, name: &Name) {
+        self.key();
+        self.room.quoted_name(name, b',');
+    }
+
+    #[inline(always)]
     fn flag(&mut self, _schema: &FieldSchema, flag: bool) {
         self.key();
         put_flag(flag, self.room);
@@ -255,16 +267,11 @@ fn item_path(group: &FieldSchema, number: usize, field: &FieldSchema) -> String 
 /// Puts a value that is a text, and a comma behind it.
 #[inline(always)]
 fn put_member(text: &[u8], value: Value<'_>, room: &mut Room<'_>) {
-    match bare_word(text, ESCAPED) {
-        Some(word) if text.len() < 6 => {
-            let quoted = u64::from(b'"') | word << 8 | (u64::from(b'"') | u64::from(b',') << 8) << (8 * text.len() + 8);
-            room.block(&quoted.to_le_bytes(), text.len() + 3);
-        }
-        _ if is_bare(text, ESCAPED) => {
-            put_bare(text, room);
-            room.byte(b',');
-        }
-        _ => put_value(value, room),
+    if is_bare(text, ESCAPED) {
+        put_bare(text, room);
+        room.byte(b',');
+    } else {
+        put_value(value, room);
     }
 }
 

@@ -171,25 +171,6 @@ fn put_flag(flag: bool, room: &mut Room<'_>) {
     room.block(&words[usize::from(flag)].to_le_bytes(), 6 - usize::from(flag));
 }
 
-/// A text of one to seven bytes as a word, the first byte lowest and zeros behind the last, if it is such a text.
-#[inline(always)]
-fn bare_word(text: &[u8], without: [u8; 2]) -> Option<u64> {
-    let length = text.len();
-    let at = |place: usize| u64::from(text[place]) << (8 * place);
-    let word = match (text.first_chunk::<4>(), text.last_chunk::<4>()) {
-        // What they have in common comes to lie on itself.
-        (Some(first), Some(last)) if length < 8 => {
-            let [first, last] = [first, last].map(|four| u64::from(u32::from_le_bytes(*four)));
-            first | last << (8 * (length - 4))
-        }
-        (None, None) if length > 0 => at(0) | at(length / 2) | at(length - 1),
-        _ => return None,
-    };
-    // What is not there counts as something harmless.
-    let whole = word | u64::from_ne_bytes([b'0'; 8]) << (8 * length);
-    are_bare(whole.to_ne_bytes(), without).then_some(word)
-}
-
 #[inline(always)]
 fn are_bare(eight: [u8; 8], without: [u8; 2]) -> bool {
     let all = |byte: u8| u64::from_ne_bytes([byte; 8]);

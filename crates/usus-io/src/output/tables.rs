@@ -3,10 +3,13 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use usus::{FieldSchema, KindSchema, Plan, Quality, Reading, Record, Room, Schema, Together, Value, Visit, Written};
+use usus::{
+    FieldSchema, KindSchema, Name, Plan, Quality, Reading, Record, Room, Schema, ShortText, Together, Value, Visit,
+    Written,
+};
 
 use super::writer::{Buffer, RowWriter};
-use super::{Origin, OutputError, bare_word, is_bare, put_flag, received_text};
+use super::{Origin, OutputError, is_bare, put_flag, received_text};
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -309,15 +312,7 @@ impl Tables {
         front.clear();
         front.put(|room| put_front(*options, origin, has_offset, record, room));
         writer.rows(items.len() as u64, |room| {
-            let mut number = 0;
-            items.for_each(|item| {
-                number += 1;
-                room.text(front.text());
-                room.whole(number, b',');
-                quality.clear();
-                item.visit(&mut Row { room, quality });
-                end_row(has_quality.then_some(quality), room);
-            });
+            items.visit(&mut ItemRows { row: Row { room, quality }, front: Front::of(front.text()), has_quality });
         })
     }
 
@@ -436,7 +431,7 @@ fn put_origin(options: TableOptions, record: &Record<'_>, room: &mut Room<'_>) {
 }
 
 /// Every column put a comma behind it: the last one becomes the end of the row.
-#[inline]
+#[inline(always)]
 fn end_row(quality: Option<&mut Vec<u8>>, room: &mut Room<'_>) {
     match quality {
         // The comma in front of it is there.
@@ -480,6 +475,16 @@ impl Visit for Row<'_, '_> {
     }
 
     #[inline(always)]
+    fn text(&mut self, _schema: &FieldSchema, text: ShortText<'_>) {
+        self.room.short_text(&text, b',');
+    }
+
+    #[inline(always)]
+    fn name(&mut self, _schema: &FieldSchema, _value: Value<'_>, name: &Name) {
+        self.room.name(name, b',');
+    }
+
+    #[inline(always)]
     fn flag(&mut self, _schema: &FieldSchema, flag: bool) {
         put_flag(flag, self.room);
     }
@@ -490,16 +495,95 @@ impl Visit for Row<'_, '_> {
         match reading.value {
             Value::Absent(_) => self.room.byte(b','),
             Value::Text(text) => put_column(text.bytes(), self.room),
-            Value::Code { name, .. } => put_column(name.as_bytes(), self.room),
             Value::Clock(clock) => {
                 self.room.clock(clock);
                 self.room.byte(b',');
             }
+            // A name that is quoted, or long.
+            Value::Code { name, .. } => put_column(name.as_bytes(), self.room),
             value => put_value(value, self.room),
         }
         if reading.quality != Quality::Good {
             tell_quality(schema, reading.quality, self.quality);
         }
+    }
+
+    fn group(&mut self, _schema: &FieldSchema, _items: usus::Items<'_>) {}
+}
+
+/// The rows of a group's items.
+struct ItemRows<'o, 'r> {
+    row: Row<'o, 'r>,
+    front: Front<'o>,
+    has_quality: bool,
+}
+
+/// What each row begins with.
+struct Front<'f> {
+    text: &'f [u8],
+    /// The text, if it is no longer than this.
+    block: [u8; 16],
+}
+
+impl<'f> Front<'f> {
+    fn of(text: &'f [u8]) -> Front<'f> {
+        Front { text, block: core::array::from_fn(|index| text.get(index).copied().unwrap_or(0)) }
+    }
+
+    #[inline(always)]
+    fn put(&self, room: &mut Room<'_>) {
+        if self.text.len() <= self.block.len() {
+            room.block(&self.block, self.text.len())
+        } else {
+            room.text(self.text)
+        }
+    }
+}
+
+impl Visit for ItemRows<'_, '_> {
+    const BRIEF: bool = false;
+    const WRITTEN: bool = true;
+
+    #[inline(always)]
+    fn begin_item(&mut self, index: usize) {
+        self.front.put(self.row.room);
+        self.row.room.whole(index as u64 + 1, b',');
+        self.row.quality.clear();
+    }
+
+    #[inline(always)]
+    fn end_item(&mut self) {
+        end_row(self.has_quality.then_some(&mut *self.row.quality), self.row.room);
+    }
+
+    #[inline(always)]
+    fn written(&mut self, schema: &FieldSchema, number: Written<'_>) {
+        self.row.written(schema, number);
+    }
+
+    #[inline(always)]
+    fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
+        self.row.number(schema, coefficient, places, quality);
+    }
+
+    #[inline(always)]
+    fn text(&mut self, schema: &FieldSchema, text: ShortText<'_>) {
+        self.row.text(schema, text);
+    }
+
+    #[inline(always)]
+    fn name(&mut self, schema: &FieldSchema, value: Value<'_>, name: &Name) {
+        self.row.name(schema, value, name);
+    }
+
+    #[inline(always)]
+    fn flag(&mut self, schema: &FieldSchema, flag: bool) {
+        self.row.flag(schema, flag);
+    }
+
+    #[inline(always)]
+    fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
+        self.row.reading(schema, reading);
     }
 
     fn group(&mut self, _schema: &FieldSchema, _items: usus::Items<'_>) {}
@@ -513,18 +597,10 @@ fn put_value(value: Value<'_>, room: &mut Room<'_>) {
 }
 
 /// Puts a text and a comma behind it.
-#[inline(always)]
+#[inline]
 fn put_column(text: &[u8], room: &mut Room<'_>) {
-    match bare_word(text, SPECIAL) {
-        Some(word) => {
-            let with_comma = word | u64::from(b',') << (8 * text.len());
-            room.block(&with_comma.to_le_bytes(), text.len() + 1);
-        }
-        None => {
-            put_text(text, room);
-            room.byte(b',');
-        }
-    }
+    put_text(text, room);
+    room.byte(b',');
 }
 
 /// What is not bare of printable characters.

@@ -26,7 +26,7 @@ use crate::format::{Integer, Limits, LineEnd, Order, Presence};
 use crate::schema::Schema;
 use crate::time::Span;
 use crate::unit::Conversion;
-use crate::value::{Decimal, Layout, Quality};
+use crate::value::{Decimal, Name, Layout, Quality};
 
 pub use layout::LayoutRow;
 pub(crate) use short::Way;
@@ -414,7 +414,7 @@ impl Output {
             (Some(_), None, _) => What::Integer,
             (Some(_), Some(tests), _) => {
                 let names = match &field.meaning {
-                    Meaning::Number { codes, .. } => codes.iter().map(|(_, name)| name.clone()).collect(),
+                    Meaning::Number { codes, .. } => codes.iter().map(|(_, name)| Name::new(name)).collect(),
                     _ => Box::default(),
                 };
                 What::Tested(Box::new(Tested { tests: (**tests).clone(), names }))
@@ -564,7 +564,7 @@ impl Word {
 pub(crate) struct Tested {
     pub(crate) tests: Tests,
     /// The names of its codes, in their order.
-    pub(crate) names: Box<[Box<str>]>,
+    pub(crate) names: Box<[Name]>,
 }
 
 /// What is declared of some integers beside their place and scale.

@@ -6,7 +6,7 @@ use alloc::boxed::Box;
 use alloc::vec::Vec;
 
 use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw};
-use crate::value::{Decimal, Pattern};
+use crate::value::{Decimal, Name, Pattern};
 
 /// The short way to the value of a column. Small, since many lie side by side.
 #[allow(clippy::box_collection)] // A box is one word, a slice or a vector two or three.
@@ -25,7 +25,7 @@ pub(crate) enum Way {
     /// A number as it is if a column from the item's start holds this one character: the unit in which it is given.
     Unit { column: u32, letter: u8 },
     /// Names of small whole numbers, in their order.
-    Codes(Box<Vec<Option<Box<str>>>>),
+    Codes(Box<Vec<Option<Name>>>),
     /// Names of single characters.
     Letters(Box<Letters>),
     /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
@@ -41,7 +41,7 @@ pub(crate) enum Way {
 pub(crate) struct Letters {
     /// The place of each character's name.
     places: [u8; 128],
-    names: Vec<Box<str>>,
+    names: Vec<Name>,
 }
 
 impl Letters {
@@ -54,16 +54,16 @@ impl Letters {
             // The first name of a character is the one that counts.
             if *place == u8::MAX {
                 *place = names.len() as u8;
-                names.push(name.clone());
+                names.push(Name::new(name));
             }
         }
         Some(Letters { places, names })
     }
 
     #[inline(always)]
-    pub(crate) fn name(&self, letter: u8) -> Option<&str> {
+    pub(crate) fn name(&self, letter: u8) -> Option<&Name> {
         let place = self.places.get(usize::from(letter))?;
-        self.names.get(usize::from(*place)).map(|name| &**name)
+        self.names.get(usize::from(*place))
     }
 }
 
@@ -114,7 +114,7 @@ fn way(field: &Field) -> Way {
                 if names.len() <= number as usize {
                     names.resize(number as usize + 1, None);
                 }
-                names[number as usize] = Some(name.clone());
+                names[number as usize] = Some(Name::new(name));
                 Some(())
             });
             placed.map(|()| Way::Codes(Box::new(names)))

@@ -3,10 +3,10 @@
 
 use super::{Clock, Date, full_year};
 
-const DIGITS: u64 = u64::from_ne_bytes([b'0'; 8]);
-const LOW_BITS: u64 = u64::from_ne_bytes([0x7F; 8]);
-const TOP_BITS: u64 = !LOW_BITS;
-const ONES: u64 = u64::from_ne_bytes([1; 8]);
+pub(super) const DIGITS: u64 = u64::from_ne_bytes([b'0'; 8]);
+pub(super) const LOW_BITS: u64 = u64::from_ne_bytes([0x7F; 8]);
+pub(super) const TOP_BITS: u64 = !LOW_BITS;
+pub(super) const ONES: u64 = u64::from_ne_bytes([1; 8]);
 /// A point as a digit.
 const POINT: u8 = b'.' ^ b'0';
 
@@ -47,7 +47,7 @@ fn few(bytes: &[u8]) -> u64 {
 
 /// One to eight characters, the last one in the highest byte; below them are zeros.
 #[inline(always)]
-fn at_top(eight: u64, length: usize) -> u64 {
+pub(super) fn at_top(eight: u64, length: usize) -> u64 {
     eight << (64u32.wrapping_sub(8 * length as u32) & 63)
 }
 
@@ -55,65 +55,62 @@ fn at_top(eight: u64, length: usize) -> u64 {
 const SIGN: u64 = (b'-' ^ b'0') as u64;
 
 /// A decimal number as it was written, in the form in which it is also shown: at least one digit before the point, none of them a zero
-/// too many, at least one behind it if there is a point, and a minus sign or none.
+/// too many, at least one behind it if there is a point, and a minus sign or none. It has one to eight characters.
 #[derive(Clone, Copy, Debug)]
-pub struct Written<'a>(Column<'a>);
+pub struct Written<'a> {
+    column: Column<'a>,
+    eight: u64,
+}
 
 impl<'a> Written<'a> {
     /// The number in a column of one to eight characters, if that is its form but for zeros in front.
     #[inline(always)]
     pub(crate) fn of(column: Column<'a>) -> Option<Written<'a>> {
-        let length = column.length;
+        let Column { wide, length } = column;
         let eight = column.eight();
-        let negative = eight as u8 == b'-';
-        let word = at_top(eight ^ DIGITS ^ if negative { SIGN } else { 0 }, length);
-        let digits = match lowest_point(word) {
-            0 => word,
-            // No point stands at the end.
-            point if point >> 63 == 1 => return None,
-            point => word & !((point >> 7) * 0xFF),
+        let word = at_top(eight ^ DIGITS, length);
+        let (signed, before) = match no_digits(word) {
+            0 => (0, length),
+            others => {
+                let negative = u64::from(eight as u8 == b'-');
+                // Without the sign, nothing but one point, and not at the end.
+                let point = others ^ negative << (71u32.wrapping_sub(8 * length as u32) & 63);
+                let place = point.trailing_zeros();
+                let is_other = (word >> (place.wrapping_sub(7) & 63)) as u8 != POINT;
+                if point != 0 && (is_other || point & (point - 1) != 0 || place == 63) {
+                    return None;
+                }
+                // Without a point, all characters stand before it.
+                (negative as usize, (length + place as usize / 8).checked_sub(8 + negative as usize)?)
+            }
         };
-        let signed = usize::from(negative);
-        if !all_digits(digits) || signed == length {
+        // Zeros in front are as likely as not in some columns: how many are too many is worked out, and no jump asks whether there are any. The last
+        // digit before the point is never too many; there has to be one.
+        let zeros = ((eight ^ DIGITS) >> (8 * signed)).trailing_zeros() as usize / 8;
+        let too_many = zeros.min(before.checked_sub(1)?);
+        // A sign in front of zeros is left to the long way.
+        if too_many * signed != 0 {
             return None;
         }
-        // Nor at the front; and the first digit is no zero, unless it is the only one before the point.
-        let two = (eight >> (8 * signed)) as u16;
-        if two as u8 == b'.' {
-            return None;
-        }
-        // The first one is 0, and the next one a digit: asked together, since numbers below one begin with a zero, too, and cannot be guessed.
-        if (two ^ u16::from_ne_bytes(*b"00")).swap_bytes() < 10 && length - signed > 1 {
-            // A sign in front of zeros is left to the long way.
-            return if negative { None } else { Written(column).without_zeros() };
-        }
-        Some(Written(column))
-    }
-
-    /// The same without the zeros in front that are too many.
-    #[inline]
-    fn without_zeros(self) -> Option<Written<'a>> {
-        let text = self.text();
-        let zeros = text.iter().take_while(|byte| **byte == b'0').count();
-        let one_stays = text.get(zeros).is_none_or(|byte| *byte == b'.');
-        self.0.behind(zeros - usize::from(one_stays && zeros > 0)).map(Written)
+        let column = Column { wide: wide.get(too_many..)?, length: length - too_many };
+        Some(Written { column, eight: eight >> (8 * too_many) })
     }
 
     /// Its text.
     pub fn text(&self) -> &'a [u8] {
-        self.0.text()
+        self.column.text()
     }
 
-    /// How long its text is.
+    /// How long its text is: one to eight.
     #[inline(always)]
     pub(crate) fn length(&self) -> usize {
-        self.0.length
+        self.column.length
     }
 
-    /// Its text and what follows, if that are so many bytes.
+    /// Its characters, the first one lowest; whatever follows stands in those that are too many.
     #[inline(always)]
-    pub(crate) fn block<const N: usize>(&self) -> Option<&'a [u8; N]> {
-        self.0.wide.first_chunk::<N>()
+    pub(crate) fn eight(&self) -> u64 {
+        self.eight
     }
 }
 
@@ -275,33 +272,6 @@ const POWERS: [u64; 9] = [1, 10, 100, 1_000, 10_000, 100_000, 1_000_000, 10_000_
 pub(crate) fn is_between(coefficient: i64, places: u8, low: i64, high: i64) -> Option<bool> {
     let unit = *POWERS.get(usize::from(places))? as i64;
     Some((low * unit..=high * unit).contains(&coefficient))
-}
-
-/// Whether a column that is not empty is nothing but printable ASCII, and begins with no blank.
-#[inline(always)]
-pub(crate) fn is_plain(column: Column<'_>) -> bool {
-    let eight = column.eight();
-    let begins = eight as u8 != b' ';
-    match column.length {
-        // What is not there counts as a digit.
-        1..=8 => begins && all_printable(at_top(eight, column.length) | DIGITS >> (8 * column.length - 1) >> 1),
-        _ => begins && is_plain_text(column.text()),
-    }
-}
-
-#[inline(never)]
-fn is_plain_text(text: &[u8]) -> bool {
-    let (eights, rest) = text.as_chunks::<8>();
-    let printable = |byte: &u8| matches!(byte, b' '..=b'~');
-    eights.iter().all(|eight| all_printable(u64::from_le_bytes(*eight))) && rest.iter().all(printable)
-}
-
-#[inline(always)]
-fn all_printable(word: u64) -> bool {
-    let low = word & LOW_BITS;
-    // Below a blank, the top bit stays clear; from DEL on, it is set.
-    let fits = (low + u64::from_ne_bytes([0x80 - b' '; 8])) & !(low + ONES) & !word;
-    fits & TOP_BITS == TOP_BITS
 }
 
 /// Whether all bytes are below ten.

@@ -3,6 +3,8 @@
 mod calendar;
 mod decimal;
 pub(crate) mod digits;
+mod name;
+mod short_text;
 mod together;
 
 use core::fmt;
@@ -12,6 +14,9 @@ pub(crate) use calendar::{Layout, LayoutOf, full_year};
 pub use decimal::Decimal;
 pub use digits::Written;
 pub(crate) use digits::{Column, Pattern};
+pub use name::Name;
+pub use short_text::ShortText;
+pub(crate) use short_text::is_plain;
 pub use together::Together;
 
 /// The value of a field in one record. Texts and bytes are lent from the frame.
