@@ -129,11 +129,11 @@ impl<'a> Record<'a> {
         let schemas = &*self.schema().fields;
         let mut next = 0;
         loop {
-            next = visit::numbers(schemas, outputs, next, &self.cells, 0, visitor);
+            next = visit::columns(schemas, outputs, next, &self.cells, 0, visitor);
             let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
             match &output.what {
                 What::Group(group) => visitor.group(schema, self.items(schema, group)),
-                _ => visit::column(schema, output, &self.cells, 0, visitor),
+                _ => visitor.reading(schema, self.cells.output(output, 0)),
             }
             next += 1;
         }

@@ -22,7 +22,8 @@ use crate::value::{Clock, Date, Decimal, Name, ShortText, Value, Written};
 #[derive(Debug)]
 pub struct Room<'r> {
     bytes: &'r mut [u8],
-    at: usize,
+    /// A place that no sum runs over from: that need not be asked for each piece.
+    at: u32,
     full: bool,
 }
 
@@ -32,20 +33,33 @@ const NUMBER: usize = 40;
 const SHORT: usize = 32;
 
 impl<'r> Room<'r> {
-    /// Fills `bytes`. It takes some tens of bytes more than the text has.
+    /// Fills `bytes`, at most the first 4 GiB. It takes some tens of bytes more than the text has.
     pub fn new(bytes: &'r mut [u8]) -> Room<'r> {
-        Room { bytes, at: 0, full: false }
+        let most = bytes.len().min(u32::MAX as usize);
+        Room { bytes: &mut bytes[..most], at: 0, full: false }
+    }
+
+    /// Where the next byte goes.
+    #[inline(always)]
+    fn place(&self) -> usize {
+        self.at as usize
+    }
+
+    /// Counts bytes that were filled.
+    #[inline(always)]
+    fn advance(&mut self, length: usize) {
+        self.at += length as u32;
     }
 
     /// How many bytes are filled; nothing if something did not fit.
     pub fn filled(&self) -> Option<usize> {
-        (!self.full).then_some(self.at)
+        (!self.full).then_some(self.place())
     }
 
     /// The next bytes, if there are as many.
     #[inline(always)]
     fn next<const N: usize>(&mut self) -> Option<&mut [u8; N]> {
-        let Some(next) = self.bytes.get_mut(self.at..self.at.wrapping_add(N)) else {
+        let Some(next) = self.bytes.get_mut(self.place()..self.place() + N) else {
             self.full = true;
             return None;
         };
@@ -57,7 +71,7 @@ impl<'r> Room<'r> {
     pub fn byte(&mut self, byte: u8) {
         if let Some(next) = self.next::<1>() {
             next[0] = byte;
-            self.at += 1;
+            self.advance(1);
         }
     }
 
@@ -66,19 +80,19 @@ impl<'r> Room<'r> {
     pub fn block<const N: usize>(&mut self, block: &[u8; N], length: usize) {
         if let Some(next) = self.next::<N>() {
             *next = *block;
-            self.at += length.min(N);
+            self.advance(length.min(N));
         }
     }
 
     /// Puts a text.
     #[inline(always)]
     pub fn text(&mut self, text: &[u8]) {
-        let next = self.bytes.get_mut(self.at..self.at.wrapping_add(SHORT));
+        let next = self.bytes.get_mut(self.place()..self.place() + SHORT);
         let next = next.and_then(|bytes| bytes.first_chunk_mut::<SHORT>());
         match next {
             Some(next) if text.len() <= SHORT => {
                 copy_short(text, next);
-                self.at += text.len();
+                self.advance(text.len());
             }
             _ => self.long_text(text),
         }
@@ -87,10 +101,10 @@ impl<'r> Room<'r> {
     #[cold]
     #[inline(never)]
     fn long_text(&mut self, text: &[u8]) {
-        match self.bytes.get_mut(self.at..).and_then(|bytes| bytes.get_mut(..text.len())) {
+        match self.bytes.get_mut(self.place()..).and_then(|bytes| bytes.get_mut(..text.len())) {
             Some(next) => {
                 next.copy_from_slice(text);
-                self.at += text.len();
+                self.advance(text.len());
             }
             None => self.full = true,
         }
@@ -103,7 +117,7 @@ impl<'r> Room<'r> {
         let length = number.length();
         next[..8].copy_from_slice(&number.eight().to_le_bytes());
         next[length & 15] = end;
-        self.at += length + 1;
+        self.advance(length + 1);
     }
 
     /// Puts a short text, and `end` behind it.
@@ -113,7 +127,7 @@ impl<'r> Room<'r> {
         let length = text.length();
         next[..8].copy_from_slice(&text.eight().to_le_bytes());
         next[length & 15] = end;
-        self.at += length + 1;
+        self.advance(length + 1);
     }
 
     /// The same in quotes.
@@ -125,7 +139,7 @@ impl<'r> Room<'r> {
         next[1..9].copy_from_slice(&text.eight().to_le_bytes());
         next[1 + (length & 15)] = b'"';
         next[2 + (length & 15)] = end;
-        self.at += length + 3;
+        self.advance(length + 3);
     }
 
     /// Puts the name of a code as [`Visit::name`](crate::Visit::name) shows it, and `end` behind it.
@@ -135,7 +149,7 @@ impl<'r> Room<'r> {
         let (block, length) = (name.block(), name.text().len());
         next[..block.len()].copy_from_slice(block);
         next[length & 31] = end;
-        self.at += length + 1;
+        self.advance(length + 1);
     }
 
     /// The same in quotes.
@@ -147,7 +161,7 @@ impl<'r> Room<'r> {
         next[1..=block.len()].copy_from_slice(block);
         next[1 + (length & 31)] = b'"';
         next[2 + (length & 31)] = end;
-        self.at += length + 3;
+        self.advance(length + 3);
     }
 
     /// Puts `coefficient` divided by ten to the power of `places`, and `end` behind it.
@@ -179,7 +193,7 @@ impl<'r> Room<'r> {
         let shown = (digits | ZEROS) >> (8 * skipped);
         let length = sign + fraction(next, sign, shown, 8 - skipped, places);
         next[length & 31] = end;
-        self.at += length + 1;
+        self.advance(length + 1);
     }
 
     /// A number of more than eight digits, or with many places.
@@ -200,7 +214,7 @@ impl<'r> Room<'r> {
         let before = sign + 8 - skipped;
         let length = before + fraction(next, before, digits_of(low) | ZEROS, 8, places);
         next[length & 31] = end;
-        self.at += length + 1;
+        self.advance(length + 1);
     }
 
     /// Puts a decimal number.
@@ -219,7 +233,7 @@ impl<'r> Room<'r> {
         store(next, 0, parts(numbers, tens, 10, 8) | CLOCK);
         let digits = usize::from(clock.digits());
         if digits == 0 {
-            self.at += 8;
+            self.advance(8);
             return;
         }
         // Nine digits: the first, and eight.
@@ -227,7 +241,7 @@ impl<'r> Room<'r> {
         next[8] = b'.';
         next[9] = b'0' + first as u8;
         store(next, 10, digits_of(clock.nanosecond() - first * EIGHT_DIGITS as u32) | ZEROS);
-        self.at += 9 + digits;
+        self.advance(9 + digits);
     }
 
     /// Puts a date as ISO 8601.
@@ -237,7 +251,7 @@ impl<'r> Room<'r> {
         let [century, year] = [(date.year() / 100) as u8, (date.year() % 100) as u8].map(two_digits);
         store(next, 0, century | year << 16 | DASH << 32 | two_digits(date.month()) << 40 | DASH << 56);
         store(next, 8, two_digits(date.day()));
-        self.at += 10;
+        self.advance(10);
     }
 
     /// Puts the text that a value's `Display` shows. Nothing is quoted or escaped.
@@ -264,7 +278,7 @@ impl<'r> Room<'r> {
     #[inline]
     pub fn take_back(&mut self, last: u8) {
         let is_last = |at: usize| self.bytes.get(at) == Some(&last);
-        self.at -= usize::from(self.at.checked_sub(1).is_some_and(is_last));
+        self.at -= u32::from(self.place().checked_sub(1).is_some_and(is_last));
     }
 }
 

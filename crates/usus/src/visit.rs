@@ -135,7 +135,7 @@ fn plain<V: Visit>(
             }
             Plain::Integer => visitor.number(schema, word.scaled(word.of(eight)), word.places, Quality::Good),
             Plain::Bit => visitor.flag(schema, word.of(eight) != 0),
-            Plain::No | Plain::Number => break,
+            Plain::No | Plain::Number | Plain::Column => break,
         }
         index += 1;
     }
@@ -221,9 +221,9 @@ pub(crate) fn item_of_text<V: Visit>(
 ) {
     let mut next = 0;
     loop {
-        next = numbers(schemas, outputs, next, cells, base, visitor);
+        next = columns(schemas, outputs, next, cells, base, visitor);
         let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
-        column(schema, output, cells, base, visitor);
+        visitor.reading(schema, cells.output(output, base));
         next += 1;
     }
 }
@@ -253,10 +253,9 @@ pub(crate) fn bytes<'a, V: Visit>(
     }
 }
 
-/// Shows the fields of a text from that one on that are columns of nothing but short numbers, up to the first that is more; returns its
-/// number.
+/// Shows the fields of a text from that one on by their short ways, up to the first that has none to its value; returns its number.
 #[inline(always)]
-pub(crate) fn numbers<V: Visit>(
+pub(crate) fn columns<V: Visit>(
     schemas: &[FieldSchema],
     outputs: &[Output],
     from: usize,
@@ -268,24 +267,38 @@ pub(crate) fn numbers<V: Visit>(
     let mut index = from;
     while index < end {
         let (schema, output) = (&schemas[index], &outputs[index]);
-        if output.plain != Plain::Number {
-            break;
-        }
-        if V::SEPARATED_BY.is_some()
-            && let Some(count) = numbers_together(schemas, &outputs[index..end], index, cells, base, visitor)
-        {
-            index += count;
-            continue;
-        }
-        let Some(column) = cells.column(base + output.word.first as usize) else { break };
-        if column.length == 0 {
-            visitor.reading(schema, Reading::absent(Absent::Empty));
-        } else if number(schema, column, visitor).is_none() {
+        let shown = match (output.plain, &output.what) {
+            (Plain::Number, _) => {
+                if V::SEPARATED_BY.is_some()
+                    && let Some(count) = numbers_together(schemas, &outputs[index..end], index, cells, base, visitor)
+                {
+                    index += count;
+                    continue;
+                }
+                number_column(schema, base + output.word.first as usize, cells, visitor)
+            }
+            (Plain::Column, What::Column { first, way, .. }) => {
+                try_short(schema, base + *first as usize, way, cells, base, visitor)
+            }
+            _ => None,
+        };
+        if shown.is_none() {
             break;
         }
         index += 1;
     }
     index
+}
+
+/// Shows a column that is nothing but a number, if that is written shortly.
+#[inline(always)]
+fn number_column<V: Visit>(schema: &FieldSchema, place: usize, cells: &Cells<'_>, visitor: &mut V) -> Option<()> {
+    let column = cells.column(place)?;
+    if column.length == 0 {
+        show(schema, Value::Absent(Absent::Empty), visitor)
+    } else {
+        number(schema, column, visitor)
+    }
 }
 
 /// Shows columns of numbers together, if several stand side by side; returns how many.
@@ -315,24 +328,6 @@ fn numbers_together<V: Visit>(
 
 /// Fewer columns are as fast one by one.
 const LEAST_TOGETHER: usize = 5;
-
-/// Shows a field of a text, by its short way if that leads to its value.
-#[inline(always)]
-pub(crate) fn column<'a, V: Visit>(
-    schema: &FieldSchema,
-    output: &'a Output,
-    cells: &Cells<'a>,
-    base: usize,
-    visitor: &mut V,
-) {
-    let shown = match &output.what {
-        What::Column { first, way, .. } => try_short(schema, base + *first as usize, way, cells, base, visitor),
-        _ => None,
-    };
-    if shown.is_none() {
-        visitor.reading(schema, cells.output(output, base));
-    }
-}
 
 /// Shows a column by its short way, if that leads to its value.
 #[inline(always)]

@@ -53,11 +53,26 @@ struct KindTables {
     /// Whether anything stands in front of the fields that says where a record comes from.
     has_front: bool,
     has_quality: bool,
-    /// The places of the fields that are groups.
-    group_places: Vec<usize>,
     records: Option<RowWriter>,
-    /// By the place of the group's field.
-    groups: Vec<Option<RowWriter>>,
+    groups: Vec<GroupTable>,
+}
+
+/// The table of one group.
+struct GroupTable {
+    /// The place of the group's field.
+    place: usize,
+    has_quality: bool,
+    items: Option<RowWriter>,
+}
+
+impl KindTables {
+    fn writers(&self) -> impl Iterator<Item = &RowWriter> {
+        self.records.iter().chain(self.groups.iter().filter_map(|group| group.items.as_ref()))
+    }
+
+    fn writers_mut(&mut self) -> impl Iterator<Item = &mut RowWriter> {
+        self.records.iter_mut().chain(self.groups.iter_mut().filter_map(|group| group.items.as_mut()))
+    }
 }
 
 impl Tables {
@@ -110,9 +125,8 @@ impl Tables {
             has_offset: has_offset(options, kind),
             has_front: has_offset(options, kind) || options.source || options.line,
             has_quality: kind.has_quality(),
-            group_places: (0..kind.fields.len()).filter(|place| !kind.fields[*place].items.is_empty()).collect(),
             records: None,
-            groups: kind.fields.iter().map(|_| None).collect(),
+            groups: groups(kind).collect(),
         });
         Tables {
             place,
@@ -151,14 +165,14 @@ impl Tables {
                 self.kinds[index].records = Some(writer);
                 result?;
             }
-            for (place, rows) in kind.groups.iter_mut().enumerate() {
-                let Some(rows) = rows else { continue };
-                let mut writer = match self.kinds[index].groups[place].take() {
+            for (number, group) in kind.groups.iter_mut().enumerate() {
+                let Some(rows) = &mut group.items else { continue };
+                let mut writer = match self.kinds[index].groups[number].items.take() {
                     Some(writer) => writer,
-                    None => self.begin_group(index, place)?,
+                    None => self.begin_group(index, group.place)?,
                 };
                 let result = writer.join(rows);
-                self.kinds[index].groups[place] = Some(writer);
+                self.kinds[index].groups[number].items = Some(writer);
                 result?;
             }
         }
@@ -289,37 +303,36 @@ impl Tables {
             record.visit(&mut Row { room, quality });
             end_row(has_quality.then_some(quality), room);
         })?;
-        for number in 0..kind.group_places.len() {
-            let place = self.kinds[index].group_places[number];
-            if let Some(items) = record.group_at(place) {
-                self.items(record, place, items)?;
-            }
+        for number in 0..kind.groups.len() {
+            self.items(record, index, number)?;
         }
         Ok(())
     }
 
-    fn items(&mut self, record: &Record<'_>, place: usize, items: usus::Items<'_>) -> Result<(), OutputError> {
-        let index = record.kind_index();
-        if self.kinds[index].groups[place].is_none() {
-            self.kinds[index].groups[place] = Some(self.begin_group(index, place)?);
+    /// The rows of a group.
+    fn items(&mut self, record: &Record<'_>, kind: usize, number: usize) -> Result<(), OutputError> {
+        let group = &mut self.kinds[kind].groups[number];
+        let Some(items) = record.group_at(group.place) else { return Ok(()) };
+        if group.items.is_none() {
+            let writer = self.begin_group(kind, self.kinds[kind].groups[number].place)?;
+            self.kinds[kind].groups[number].items = Some(writer);
         }
-        let Tables { options, kinds, origin, quality, front, schema, .. } = self;
-        let kind = &mut kinds[index];
-        let Some(writer) = &mut kind.groups[place] else { return Ok(()) };
-        let has_offset = kind.has_offset;
-        let has_quality = schema.kinds[index].fields[place].items_have_quality();
+        let Tables { options, kinds, origin, quality, front, .. } = self;
+        let kind = &mut kinds[kind];
+        let GroupTable { items: Some(writer), has_quality, .. } = &mut kind.groups[number] else { return Ok(()) };
         // It is the same in all rows.
         front.clear();
-        front.put(|room| put_front(*options, origin, has_offset, record, room));
+        front.put(|room| put_front(*options, origin, kind.has_offset, record, room));
         writer.rows(items.len() as u64, |room| {
-            items.visit(&mut ItemRows { row: Row { room, quality }, front: Front::of(front.text()), has_quality });
+            let row = Row { room, quality };
+            items.visit(&mut ItemRows { row, front: Front::of(front.text()), has_quality: *has_quality });
         })
     }
 
     pub(super) fn release(&mut self) -> Result<(), OutputError> {
         let mut result = Ok(());
         for kind in &mut self.kinds {
-            for writer in kind.records.iter_mut().chain(kind.groups.iter_mut().flatten()) {
+            for writer in kind.writers_mut() {
                 result = result.and(writer.release());
             }
         }
@@ -329,7 +342,7 @@ impl Tables {
     pub(super) fn finish(&mut self) -> Result<(), OutputError> {
         let mut result = Ok(());
         for kind in &mut self.kinds {
-            for writer in kind.records.iter_mut().chain(kind.groups.iter_mut().flatten()) {
+            for writer in kind.writers_mut() {
                 let flushed = writer.flush();
                 result = result.and(flushed);
             }
@@ -338,7 +351,7 @@ impl Tables {
     }
 
     pub(super) fn files(&self) -> Vec<(PathBuf, u64)> {
-        let writers = self.kinds.iter().flat_map(|kind| kind.records.iter().chain(kind.groups.iter().flatten()));
+        let writers = self.kinds.iter().flat_map(KindTables::writers);
         writers.filter_map(RowWriter::file).collect()
     }
 
@@ -392,6 +405,12 @@ fn only_kind(schema: &Schema) -> Result<&KindSchema, OutputError> {
             Err(OutputError::SeveralKinds { kinds: kinds.join(", ") })
         }
     }
+}
+
+/// The tables of a kind's groups.
+fn groups(kind: &KindSchema) -> impl Iterator<Item = GroupTable> {
+    let fields = kind.fields.iter().enumerate().filter(|(_, field)| !field.items.is_empty());
+    fields.map(|(place, field)| GroupTable { place, has_quality: field.items_have_quality(), items: None })
 }
 
 /// A record with groups needs its offset, so that their rows can be tied to it.

@@ -6,7 +6,7 @@
 use memchr::{memchr, memchr2};
 use wide::i8x16;
 
-use super::columns::Columns;
+use super::columns::{BLOCK, Columns};
 use super::pass::Pass;
 use super::{CheckState, Expect, Known, Rest, Start, Step, Verdict, View};
 use crate::claim::Choice;
@@ -63,7 +63,8 @@ pub(super) fn verdict(frame: u16, presence: Presence, separator: u8, bytes: &[u8
 pub(crate) fn known(presence: Presence, separator: u8, bytes: &[u8], columns: &mut Columns) -> Option<Known> {
     bytes.first().filter(|byte| matches!(byte, b'$' | b'!'))?;
     let text = bytes.get(1..)?;
-    let text = &text[..text.len().min(STANDARD_LENGTH)];
+    // Whole blocks, where there are as many bytes: the last one of a sentence is looked at where it lies.
+    let text = &text[..text.len().min(STANDARD_LENGTH.next_multiple_of(BLOCK))];
     let (stop, computed) = pass(bytes[0], presence, separator, text, columns)?;
     let (digits, filler, expect) = match bytes[stop + 1..] {
         [b'*', high, low, b'\r', b'\n', ..] => ([high, low], 2, Expect::Nothing),

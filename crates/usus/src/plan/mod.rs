@@ -26,7 +26,7 @@ use crate::format::{Integer, Limits, LineEnd, Order, Presence};
 use crate::schema::Schema;
 use crate::time::Span;
 use crate::unit::Conversion;
-use crate::value::{Decimal, Name, Layout, Quality};
+use crate::value::{Decimal, Layout, Name, Quality};
 
 pub use layout::LayoutRow;
 pub(crate) use short::Way;
@@ -335,6 +335,8 @@ pub(crate) enum Plain {
     Bit,
     /// A column that is nothing but a number: the word's place is the column's.
     Number,
+    /// Another column with a short way.
+    Column,
 }
 
 /// What an output is.
@@ -368,6 +370,7 @@ impl Output {
                 _ => (Plain::No, 0, 0),
             },
             What::Column { first, way: Way::Number, .. } => (Plain::Number, *first, 0),
+            What::Column { .. } => (Plain::Column, 0, 0),
             _ => (Plain::No, 0, 0),
         };
         Output { plain, together: 0, mark, word: word.unwrap_or(Word::byte(place)), what }
