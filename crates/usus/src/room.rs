@@ -175,6 +175,7 @@ impl<'r> Room<'r> {
     pub fn whole(&mut self, number: u64, end: u8) {
         match number {
             0..10 => self.block(&[b'0' + number as u8, end], 2),
+            10..100 => self.block(&(two_digits(number as u8) as u32 | u32::from(end) << 16).to_le_bytes(), 3),
             _ => self.signed(false, number, 0, end),
         }
     }

@@ -12,8 +12,8 @@ use std::sync::Arc;
 
 use usus::{Cell, FieldSchema, Name, Plan, Quality, Reading, Record, Room, ShortText, Value, Visit, Written};
 
-use super::writer::RowWriter;
-use super::{Origin, OutputError, TableOptions, is_bare, put_flag, received_text};
+use super::writer::{Put, RowWriter};
+use super::{Origin, OutputError, Repeated, TableOptions, is_bare, put_flag, received_text};
 
 /// Records in JSON Lines.
 pub struct JsonLines {
@@ -26,39 +26,36 @@ pub struct JsonLines {
 /// The texts of a kind that are the same in each of its objects.
 struct Kind {
     /// `{"kind":"name"`.
-    begin: Vec<u8>,
+    begin: Repeated<64>,
+    /// The same with the beginning of the ranges.
+    begin_ranges: Repeated<64>,
     keys: Vec<Key>,
 }
 
+const RANGES: &[u8] = b",\"ranges\":[";
+
 /// A field's `"name":`, and those of a group's items.
 struct Key {
-    text: Vec<u8>,
-    /// The text, if it is no longer than this: a block of fixed size is copied faster.
-    block: [u8; KEY],
+    text: Repeated<32>,
     items: Vec<Key>,
 }
 
-/// Nearly all keys are no longer.
-const KEY: usize = 32;
-
 impl Key {
     fn of(field: &FieldSchema) -> Key {
-        let text = format!("\"{}\":", field.name).into_bytes();
-        let block = core::array::from_fn(|index| text.get(index).copied().unwrap_or(0));
-        Key { text, block, items: field.items.iter().map(Key::of).collect() }
-    }
-
-    #[inline(always)]
-    fn put(&self, room: &mut Room<'_>) {
-        if self.text.len() <= KEY { room.block(&self.block, self.text.len()) } else { room.text(&self.text) }
+        let text = format!("\"{}\":", field.name);
+        Key { text: Repeated::of(text.as_bytes()), items: field.items.iter().map(Key::of).collect() }
     }
 }
 
 impl JsonLines {
     fn new(plan: &Plan, writer: RowWriter, options: TableOptions) -> JsonLines {
-        let kinds = plan.schema().kinds.iter().map(|kind| Kind {
-            begin: format!("{{\"kind\":\"{}\"", kind.name).into_bytes(),
-            keys: kind.fields.iter().map(Key::of).collect(),
+        let kinds = plan.schema().kinds.iter().map(|kind| {
+            let begin = format!("{{\"kind\":\"{}\"", kind.name).into_bytes();
+            Kind {
+                begin_ranges: Repeated::of(&[&begin, RANGES].concat()),
+                begin: Repeated::of(&begin),
+                keys: kind.fields.iter().map(Key::of).collect(),
+            }
         });
         JsonLines { writer, options, origin: Origin::default(), kinds: kinds.collect() }
     }
@@ -105,38 +102,7 @@ impl JsonLines {
     pub(super) fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
         let (options, origin) = (self.options, &self.origin);
         let kind = &self.kinds[record.kind_index()];
-        self.writer.row(|room| {
-            room.text(&kind.begin);
-            if let Some(time) = record.received() {
-                room.text(b",\"received\":\"");
-                room.text(received_text(time, 9).as_bytes());
-                room.byte(b'"');
-            }
-            if options.source || options.origin {
-                room.text(b",\"source\":");
-                put_string(&origin.source, room);
-            }
-            if options.line || options.origin {
-                room.text(b",\"line\":");
-                put_string(origin.line(record.line().index()), room);
-            }
-            room.text(b",\"ranges\":[");
-            for (index, (offset, length)) in record.ranges().enumerate() {
-                room.text(if index == 0 { b"[" } else { b",[" });
-                room.whole(offset, b',');
-                room.whole(length, b']');
-            }
-            room.text(b"],\"fields\":{");
-            let mut object = Object { room, keys: &kind.keys, next: 0, any_quality: false };
-            record.visit(&mut object);
-            let any_quality = object.any_quality;
-            room.take_back(b',');
-            room.byte(b'}');
-            if any_quality {
-                put_qualities(record, room);
-            }
-            room.text(b"}\n");
-        })
+        self.writer.row(Line { record, options, origin, kind })
     }
 
     pub(super) fn finish(&mut self) -> Result<(), OutputError> {
@@ -145,6 +111,73 @@ impl JsonLines {
 
     pub(super) fn files(&self) -> Vec<(PathBuf, u64)> {
         self.writer.file().into_iter().collect()
+    }
+}
+
+/// The object of a record, and the end of its line.
+struct Line<'r, 'o> {
+    record: &'r Record<'r>,
+    options: TableOptions,
+    origin: &'o Origin,
+    kind: &'o Kind,
+}
+
+impl Put for Line<'_, '_> {
+    #[inline(always)]
+    fn put(&mut self, room: &mut Room<'_>) {
+        let Line { record, options, origin, kind } = *self;
+        // Nothing but the kind stands in front of the ranges where all comes from one source without times.
+        if record.received().is_none() && options == TableOptions::default() {
+            kind.begin_ranges.put(room);
+        } else {
+            kind.begin.put(room);
+            put_origin(options, origin, record, room);
+            room.text(RANGES);
+        }
+        let mut ranges = record.ranges();
+        if let Some(range) = ranges.next() {
+            put_range(range, room);
+        }
+        for range in ranges {
+            room.byte(b',');
+            put_range(range, room);
+        }
+        room.text(b"],\"fields\":{");
+        let mut object = Object { room, keys: &kind.keys, next: 0, any_quality: false };
+        record.visit(&mut object);
+        let any_quality = object.any_quality;
+        room.take_back(b',');
+        room.byte(b'}');
+        if any_quality {
+            put_qualities(record, room);
+        }
+        room.text(b"}\n");
+    }
+}
+
+/// Puts where bytes stand, and how many they are.
+#[inline(always)]
+fn put_range((offset, length): (u64, u64), room: &mut Room<'_>) {
+    room.byte(b'[');
+    room.whole(offset, b',');
+    room.whole(length, b']');
+}
+
+/// Where a record comes from, and when it was received.
+#[inline(never)]
+fn put_origin(options: TableOptions, origin: &Origin, record: &Record<'_>, room: &mut Room<'_>) {
+    if let Some(time) = record.received() {
+        room.text(b",\"received\":\"");
+        room.text(received_text(time, 9).as_bytes());
+        room.byte(b'"');
+    }
+    if options.source || options.origin {
+        room.text(b",\"source\":");
+        put_string(&origin.source, room);
+    }
+    if options.line || options.origin {
+        room.text(b",\"line\":");
+        put_string(origin.line(record.line().index()), room);
     }
 }
 
@@ -160,7 +193,7 @@ impl Object<'_, '_> {
     #[inline(always)]
     fn key(&mut self) {
         if let Some(key) = self.keys.get(self.next) {
-            key.put(self.room);
+            key.text.put(self.room);
         }
         self.next += 1;
     }

@@ -147,6 +147,32 @@ pub fn received_text(time: Time, digits: usize) -> String {
     text
 }
 
+/// A text that is put again and again. Nearly always it is no longer than `N` bytes: a block of fixed size is copied faster.
+struct Repeated<const N: usize> {
+    block: [u8; N],
+    length: usize,
+    /// The text, if it is longer.
+    long: Vec<u8>,
+}
+
+impl<const N: usize> Repeated<N> {
+    fn of(text: &[u8]) -> Repeated<N> {
+        let mut block = [0; N];
+        match block.get_mut(..text.len()) {
+            Some(start) => {
+                start.copy_from_slice(text);
+                Repeated { block, length: text.len(), long: Vec::new() }
+            }
+            None => Repeated { block, length: 0, long: text.to_owned() },
+        }
+    }
+
+    #[inline(always)]
+    fn put(&self, room: &mut Room<'_>) {
+        if self.length > 0 { room.block(&self.block, self.length) } else { room.text(&self.long) }
+    }
+}
+
 /// Whether a text is printable ASCII without either of two characters, told eight characters at a time. Nearly every text is.
 #[inline]
 fn is_bare(text: &[u8], without: [u8; 2]) -> bool {

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use usus::{Reject, Value};
+use usus::{Reject, Room, Value};
 
 use super::json::put_string;
 use super::writer::RowWriter;
@@ -55,7 +55,7 @@ impl RejectFile {
         let (source, line) = (&self.origin.source, self.origin.line(reject.line.index()));
         let detail = reject.reason.describe(reject.plan).to_string();
         let text = reject.bytes.escape_ascii().to_string();
-        self.writer.row(|room| {
+        self.writer.row(|room: &mut Room<'_>| {
             room.text(format!("{{\"class\":\"{class}\",\"source\":").as_bytes());
             put_string(source, room);
             room.text(b",\"line\":");

@@ -8,8 +8,8 @@ use usus::{
     Written,
 };
 
-use super::writer::{Buffer, RowWriter};
-use super::{Origin, OutputError, is_bare, put_flag, received_text};
+use super::writer::{Buffer, Put, RowWriter};
+use super::{Origin, OutputError, Repeated, is_bare, put_flag, received_text};
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -292,17 +292,7 @@ impl Tables {
         let kind = &mut kinds[index];
         let Some(writer) = &mut kind.records else { return Ok(()) };
         let (has_front, has_offset, has_quality) = (kind.has_front, kind.has_offset, kind.has_quality);
-        writer.row(|room| {
-            if has_front {
-                put_front(*options, origin, has_offset, record, room);
-            }
-            if options.origin || options.received {
-                put_origin(*options, record, room);
-            }
-            quality.clear();
-            record.visit(&mut Row { room, quality });
-            end_row(has_quality.then_some(quality), room);
-        })?;
+        writer.row(RecordRow { record, options: *options, origin, quality, has_front, has_offset, has_quality })?;
         for number in 0..kind.groups.len() {
             self.items(record, index, number)?;
         }
@@ -322,10 +312,10 @@ impl Tables {
         let GroupTable { items: Some(writer), has_quality, .. } = &mut kind.groups[number] else { return Ok(()) };
         // It is the same in all rows.
         front.clear();
-        front.put(|room| put_front(*options, origin, kind.has_offset, record, room));
-        writer.rows(items.len() as u64, |room| {
+        front.put(|room: &mut Room<'_>| put_front(*options, origin, kind.has_offset, record, room));
+        writer.rows(items.len() as u64, |room: &mut Room<'_>| {
             let row = Row { room, quality };
-            items.visit(&mut ItemRows { row, front: Front::of(front.text()), has_quality: *has_quality });
+            items.visit(&mut ItemRows { row, front: Repeated::of(front.text()), has_quality: *has_quality });
         })
     }
 
@@ -358,7 +348,7 @@ impl Tables {
     /// The table of all fields: their types, units and titles.
     fn write_fields(&self, path: &Path) -> Result<(), OutputError> {
         let mut writer = RowWriter::create(path, self.overwrite)?;
-        writer.put(|room| room.text(b"record,group,field,type,unit,tag,title\r\n"));
+        writer.put(|room: &mut Room<'_>| room.text(b"record,group,field,type,unit,tag,title\r\n"));
         for kind in self.schema.kinds.iter().filter(|kind| kind.wanted) {
             for field in &kind.fields {
                 put_field(&kind.name, "", field, &mut writer);
@@ -374,7 +364,7 @@ impl Tables {
 fn put_field(kind: &str, group: &str, field: &FieldSchema, writer: &mut RowWriter) {
     let text = |text: &Option<String>| text.clone().unwrap_or_default();
     let (unit, tag, title) = (text(&field.unit), text(&field.tag), text(&field.title));
-    writer.put(|room| {
+    writer.put(|room: &mut Room<'_>| {
         for column in [kind, group, &field.name, field.value_type.word(), &unit, &tag, &title] {
             put_text(column.as_bytes(), room);
             room.byte(b',');
@@ -385,7 +375,7 @@ fn put_field(kind: &str, group: &str, field: &FieldSchema, writer: &mut RowWrite
 
 /// The first row of a table: the names of those columns that are shown.
 fn put_names<'n>(columns: impl Iterator<Item = (bool, &'n str)> + Clone, writer: &mut RowWriter) {
-    writer.put(|room| {
+    writer.put(|room: &mut Room<'_>| {
         for (_, name) in columns.clone().filter(|(shown, _)| *shown) {
             room.text(name.as_bytes());
             room.byte(b',');
@@ -461,6 +451,33 @@ fn end_row(quality: Option<&mut Vec<u8>>, room: &mut Room<'_>) {
     room.block(b"\r\n", 2);
 }
 
+/// The row of a record.
+struct RecordRow<'r, 'o> {
+    record: &'r Record<'r>,
+    options: TableOptions,
+    origin: &'o Origin,
+    quality: &'o mut Vec<u8>,
+    has_front: bool,
+    has_offset: bool,
+    has_quality: bool,
+}
+
+impl Put for RecordRow<'_, '_> {
+    #[inline(always)]
+    fn put(&mut self, room: &mut Room<'_>) {
+        let RecordRow { record, options, quality, .. } = self;
+        if self.has_front {
+            put_front(*options, self.origin, self.has_offset, record, room);
+        }
+        if options.origin || options.received {
+            put_origin(*options, record, room);
+        }
+        quality.clear();
+        record.visit(&mut Row { room, quality });
+        end_row(self.has_quality.then_some(quality), room);
+    }
+}
+
 /// The columns of one row: readings, each with a comma behind it. Groups have tables of their own.
 struct Row<'o, 'r> {
     room: &'o mut Room<'r>,
@@ -533,30 +550,9 @@ impl Visit for Row<'_, '_> {
 /// The rows of a group's items.
 struct ItemRows<'o, 'r> {
     row: Row<'o, 'r>,
-    front: Front<'o>,
+    /// What each row begins with.
+    front: Repeated<16>,
     has_quality: bool,
-}
-
-/// What each row begins with.
-struct Front<'f> {
-    text: &'f [u8],
-    /// The text, if it is no longer than this.
-    block: [u8; 16],
-}
-
-impl<'f> Front<'f> {
-    fn of(text: &'f [u8]) -> Front<'f> {
-        Front { text, block: core::array::from_fn(|index| text.get(index).copied().unwrap_or(0)) }
-    }
-
-    #[inline(always)]
-    fn put(&self, room: &mut Room<'_>) {
-        if self.text.len() <= self.block.len() {
-            room.block(&self.block, self.text.len())
-        } else {
-            room.text(self.text)
-        }
-    }
 }
 
 impl Visit for ItemRows<'_, '_> {

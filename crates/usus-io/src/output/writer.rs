@@ -26,29 +26,51 @@ pub(super) struct Buffer {
     used: usize,
 }
 
+/// Text that is put into a buffer.
+pub(super) trait Put {
+    /// Puts it. Called again if there was too little room.
+    fn put(&mut self, room: &mut Room<'_>);
+}
+
+impl<F: FnMut(&mut Room<'_>)> Put for F {
+    #[inline(always)]
+    fn put(&mut self, room: &mut Room<'_>) {
+        self(room);
+    }
+}
+
 /// Room that a buffer has at least, once there is something in it.
 const ROOM: usize = 1 << 13;
 
 impl Buffer {
-    /// Puts text behind what is there. `text` may be called again, for more room.
+    /// Puts text behind what is there.
     #[inline]
-    pub(super) fn put(&mut self, mut text: impl FnMut(&mut Room<'_>)) {
-        loop {
-            let mut room = Room::new(&mut self.bytes[self.used..]);
-            text(&mut room);
-            match room.filled() {
-                Some(length) => {
-                    self.used += length;
-                    return;
-                }
-                None => self.enlarge(),
-            }
+    pub(super) fn put(&mut self, mut text: impl Put) {
+        if !self.fits(&mut text) {
+            self.put_again(&mut text);
         }
     }
 
+    /// Puts text if there is room for it.
+    #[inline(always)]
+    fn fits(&mut self, text: &mut (impl Put + ?Sized)) -> bool {
+        let mut room = Room::new(&mut self.bytes[self.used..]);
+        text.put(&mut room);
+        let length = room.filled();
+        self.used += length.unwrap_or_default();
+        length.is_some()
+    }
+
+    /// Apart from the first try: in a loop around it, all that might be put would be worked out beforehand.
     #[cold]
-    fn enlarge(&mut self) {
-        self.bytes.resize((2 * self.bytes.len()).max(ROOM), 0);
+    #[inline(never)]
+    fn put_again(&mut self, text: &mut dyn Put) {
+        loop {
+            self.bytes.resize((2 * self.bytes.len()).max(ROOM), 0);
+            if self.fits(text) {
+                return;
+            }
+        }
     }
 
     /// The text.
@@ -106,7 +128,7 @@ impl RowWriter {
         self.rows += std::mem::take(&mut piece.rows);
         let rows = piece.buffer.text();
         let result = if self.buffer.used + rows.len() < BUFFER {
-            self.buffer.put(|room| room.text(rows));
+            self.buffer.put(|room: &mut Room<'_>| room.text(rows));
             Ok(())
         } else {
             self.flush().and_then(|()| self.write(rows))
@@ -115,15 +137,15 @@ impl RowWriter {
         result
     }
 
-    /// Puts a row, with whatever ends it. `row` may be called again, for more room.
+    /// Puts a row, with whatever ends it.
     #[inline]
-    pub(super) fn row(&mut self, row: impl FnMut(&mut Room<'_>)) -> Result<(), OutputError> {
+    pub(super) fn row(&mut self, row: impl Put) -> Result<(), OutputError> {
         self.rows(1, row)
     }
 
     /// Puts so many rows together.
     #[inline]
-    pub(super) fn rows(&mut self, count: u64, rows: impl FnMut(&mut Room<'_>)) -> Result<(), OutputError> {
+    pub(super) fn rows(&mut self, count: u64, rows: impl Put) -> Result<(), OutputError> {
         self.buffer.put(rows);
         self.rows += count;
         if self.buffer.used >= BUFFER && !matches!(self.target, Target::Piece) { self.flush() } else { Ok(()) }
@@ -131,7 +153,7 @@ impl RowWriter {
 
     /// Puts what is no row: the names of the columns.
     #[inline]
-    pub(super) fn put(&mut self, text: impl FnMut(&mut Room<'_>)) {
+    pub(super) fn put(&mut self, text: impl Put) {
         self.buffer.put(text);
     }
 

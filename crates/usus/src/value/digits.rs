@@ -59,6 +59,8 @@ const SIGN: u64 = (b'-' ^ b'0') as u64;
 #[derive(Clone, Copy, Debug)]
 pub struct Written<'a> {
     column: Column<'a>,
+    /// Zeros in front of it.
+    too_many: usize,
     eight: u64,
 }
 
@@ -66,7 +68,7 @@ impl<'a> Written<'a> {
     /// The number in a column of one to eight characters, if that is its form but for zeros in front.
     #[inline(always)]
     pub(crate) fn of(column: Column<'a>) -> Option<Written<'a>> {
-        let Column { wide, length } = column;
+        let length = column.length;
         let eight = column.eight();
         let word = at_top(eight ^ DIGITS, length);
         let (signed, before) = match no_digits(word) {
@@ -92,19 +94,18 @@ impl<'a> Written<'a> {
         if too_many * signed != 0 {
             return None;
         }
-        let column = Column { wide: wide.get(too_many..)?, length: length - too_many };
-        Some(Written { column, eight: eight >> (8 * too_many) })
+        Some(Written { column, too_many, eight: eight >> (8 * too_many) })
     }
 
     /// Its text.
     pub fn text(&self) -> &'a [u8] {
-        self.column.text()
+        self.column.text().get(self.too_many..).unwrap_or_default()
     }
 
     /// How long its text is: one to eight.
     #[inline(always)]
     pub(crate) fn length(&self) -> usize {
-        self.column.length
+        self.column.length - self.too_many
     }
 
     /// Its characters, the first one lowest; whatever follows stands in those that are too many.

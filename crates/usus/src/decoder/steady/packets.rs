@@ -72,9 +72,12 @@ impl Line {
             record.cells.tail = frame.len();
             *count += 1;
             at += frame.len();
-            result = hand_over(&record, kind, (0, record.length), &mut self.fold, &mut self.queue, sink);
-            if !matches!(result, Ok(true)) {
-                break;
+            match hand_over(&record, kind, (0, record.length), &mut self.fold, &mut self.queue, sink) {
+                Ok(true) => {}
+                stop => {
+                    result = stop;
+                    break;
+                }
             }
         }
         // A packet has no columns, whatever came before it.

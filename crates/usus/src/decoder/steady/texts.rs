@@ -63,9 +63,12 @@ impl Line {
             at += known.length + known.filler;
             line_end = known.expect;
             let content = (known.first as u32, (known.first + known.text) as u32);
-            result = hand_over(&record, kind, content, &mut self.fold, &mut self.queue, sink);
-            if !matches!(result, Ok(true)) {
-                break;
+            match hand_over(&record, kind, content, &mut self.fold, &mut self.queue, sink) {
+                Ok(true) => {}
+                stop => {
+                    result = stop;
+                    break;
+                }
             }
         }
         if !frame.has_columns {
