@@ -39,7 +39,7 @@ impl Line {
         &mut self,
         plan: &Plan,
         signatures: &Signatures,
-        sound: impl Fn(&Signature, &[u8]) -> bool,
+        sound: impl Fn(&Signature, &[u8]) -> bool + Copy,
         seen: Seen<'_>,
         until: usize,
         sink: &mut S,
@@ -63,7 +63,7 @@ impl Line {
         let mut result = Ok(true);
         while at < until
             && let Some(wide) = window.get(at..)
-            && let Some((signature, frame)) = cut::signed(signatures, wide, &sound)
+            && let Some((signature, frame)) = cut::signed(signatures, wide, sound)
             && let Some(kind) = kinds.get(usize::from(signature.kind))
             && let Some(count) = counts.get_mut(usize::from(signature.kind))
         {
