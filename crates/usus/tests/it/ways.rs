@@ -2,8 +2,8 @@
 
 use proptest::prelude::*;
 use usus::{
-    Absent, Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Room, Together,
-    Value, Visit, Written, limits,
+    Absent, Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Name, Plan, Quality, Reading, Record, Room,
+    ShortText, Together, Value, Visit, Written, limits,
 };
 
 /// What a visitor sees, as text. Numbers as they are written are asked for or not.
@@ -19,20 +19,13 @@ impl<const WRITTEN: bool, const TOGETHER: bool> Visit for Seen<WRITTEN, TOGETHER
     }
 
     fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
-        let mut text = [0; 64];
-        let mut room = Room::new(&mut text);
-        room.number(coefficient, places, b'!');
-        let length = room.filled().unwrap();
-        let number = Decimal::parse(&text[..length - 1]).unwrap();
+        let text = put(|room| room.number(coefficient, places, b'!'));
+        let number = Decimal::parse(text.strip_suffix(b"!").unwrap()).unwrap();
         self.reading(schema, Reading { value: Value::Decimal(number), quality });
     }
 
     fn written(&mut self, schema: &FieldSchema, number: Written<'_>) {
-        let mut text = [0; 64];
-        let mut room = Room::new(&mut text);
-        room.written(&number, b'!');
-        let length = room.filled().unwrap();
-        assert_eq!(&text[..length - 1], number.text());
+        assert_eq!(put(|room| room.written(&number, b'!')), [number.text(), b"!"].concat());
         let value = Value::Decimal(Decimal::parse(number.text()).unwrap());
         assert_eq!(value.to_string().as_bytes(), number.text(), "a number in its own form");
         self.reading(schema, Reading { value, quality: Quality::Good });
@@ -48,10 +41,47 @@ impl<const WRITTEN: bool, const TOGETHER: bool> Visit for Seen<WRITTEN, TOGETHER
         }
     }
 
+    fn text(&mut self, schema: &FieldSchema, text: ShortText<'_>) {
+        assert_eq!(put(|room| room.short_text(&text, b'!')), [text.text(), b"!"].concat());
+        assert_eq!(put(|room| room.quoted_text(&text, b'!')), [b"\"", text.text(), b"\"!"].concat());
+        assert!((1..=8).contains(&text.text().len()) && is_shown_as_it_is(text.text()), "{text:?}");
+        self.0.push(format!("{} Text(\"{}\") Good", schema.name, text.text().escape_ascii()));
+    }
+
+    fn name(&mut self, schema: &FieldSchema, value: Value<'_>, name: &Name) {
+        assert_eq!(value.to_string(), name.text());
+        assert_eq!(put(|room| room.name(name, b'!')), format!("{value}!").as_bytes());
+        assert_eq!(put(|room| room.quoted_name(name, b'!')), format!("\"{value}\"!").as_bytes());
+        assert!(is_shown_as_it_is(name.text().as_bytes()), "{name:?}");
+        self.reading(schema, Reading { value, quality: Quality::Good });
+    }
+
+    fn begin_item(&mut self, index: usize) {
+        self.0.push(format!("item {index}"));
+    }
+
+    fn end_item(&mut self) {
+        self.0.push("end of the item".to_owned());
+    }
+
     fn group(&mut self, schema: &FieldSchema, items: Items<'_>) {
         self.0.push(schema.name.clone());
-        items.for_each(|item| item.visit(self));
+        items.visit(self);
     }
+}
+
+/// What is put into room.
+fn put(text: impl FnOnce(&mut Room<'_>)) -> Vec<u8> {
+    let mut bytes = [0; 64];
+    let mut room = Room::new(&mut bytes);
+    text(&mut room);
+    let length = room.filled().unwrap();
+    bytes[..length].to_vec()
+}
+
+/// Whether nothing in a text is quoted or escaped anywhere.
+fn is_shown_as_it_is(text: &[u8]) -> bool {
+    text.iter().all(|byte| matches!(byte, b' '..=b'~') && !b",\"\\".contains(byte))
 }
 
 fn shown(schema: &FieldSchema, reading: Reading<'_>) -> String {
@@ -66,11 +96,11 @@ fn said(record: &Record<'_>) -> Vec<String> {
             Cell::Reading(reading) => said.push(shown(schema, reading)),
             Cell::Group(items) => {
                 said.push(schema.name.clone());
-                said.extend(
-                    items
-                        .flat_map(|item| item.fields().collect::<Vec<_>>())
-                        .map(|(field, reading)| shown(field, reading)),
-                );
+                for (index, item) in items.enumerate() {
+                    said.push(format!("item {index}"));
+                    said.extend(item.fields().map(|(field, reading)| shown(field, reading)));
+                    said.push("end of the item".to_owned());
+                }
             }
             _ => unreachable!("there are no other cells"),
         }
@@ -318,6 +348,27 @@ fn only_numbers_as_they_are_shown_are_seen_together() {
             columns[place] = wrong;
             assert_eq!(seen(",", &columns.join(",")), [""; 0], "{wrong} at {place}");
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(512) })]
+
+    /// Whatever separates columns, also if it may be part of a number.
+    #[test]
+    fn numbers_are_told_whatever_separates_them(
+        separator in prop::sample::select(b";, 0159.-+eE_".to_vec()),
+        columns in prop::collection::vec("-?(0|[1-9][0-9]{0,3}|[0-9.-]{0,3}|[0-9]{1,9})([.][0-9]{1,5})?", 7..9),
+    ) {
+        let separator = char::from(separator).to_string();
+        let numbers: Vec<String> = (1..8).map(|column| format!("{{ name = 'c{column}', column = {column}, type = 'number', optional = true }}")).collect();
+        let plan = plan(&format!(
+            "format = 'ways'\n[[frame]]\ncut = 'text'\nseparator = '{separator}'\n[record.r]\nmore = 'ignore'\nfields = [{}]",
+            numbers.join(", ")
+        ));
+        let line = columns.join(&separator);
+        let bytes = format!("x\n{line}\n{line}\n{}\n", "y".repeat(80));
+        compare(&plan, bytes.as_bytes(), 1_000);
     }
 }
 
