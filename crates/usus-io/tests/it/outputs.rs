@@ -244,6 +244,57 @@ proptest! {
     }
 }
 
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 200, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever codes are named, in columns and in packets, a reader of CSV and a reader of JSON get the names back.
+    #[test]
+    fn names_of_codes_come_back_from_tables_and_json(
+        names in proptest::collection::vec(prop_oneof!["[ -~]{1,30}", "[a-z_]{22,27}", "\\PC{1,10}"], 3),
+        sent in proptest::collection::vec(0usize..3, 1..20),
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let codes = |from: u8| {
+            let pairs = names.iter().zip(from..).map(|(name, code)| format!("'{}' = {}", char::from(code), toml(name)));
+            pairs.collect::<Vec<_>>().join(", ")
+        };
+        let (letters, numbers) = (codes(b'a'), codes(b'1'));
+        let text = format!("[record.t]\nframe = 't'\nfields = [{{ name = 'a', codes = {{ {letters} }} }}, {{ name = 'b', type = 'number', codes = {{ {numbers} }} }}]");
+        let packet = format!("[record.p]\nframe = 'p'\nfields = [{{ name = 'a', type = 'u8', codes = {{ {numbers} }} }}]");
+        let plan = plan(&format!(
+            "format = 'x'\n[[frame]]\nname = 'p'\ncut = 'packet'\nstart = '01 02'\nlength = 3\n[[frame]]\nname = 't'\ncut = 'text'\nend = 'LF'\n{text}\n{packet}"
+        ));
+        let mut input = Vec::new();
+        for code in &sent {
+            let code = *code as u8;
+            input.extend([1, 2, 1 + code]);
+            input.extend([b'a' + code, b',', b'1' + code, b'\n']);
+        }
+        let wanted: Vec<&str> = sent.iter().map(|code| &*names[*code]).collect();
+        let directory = folder.path().join("tables");
+        convert(&plan, &input, &Destination::Directory(directory.clone()), TableOptions::default(), None).unwrap();
+        for (table, column) in [("t.csv", 0), ("t.csv", 1), ("p.csv", 0)] {
+            let read: Vec<String> = rows(&directory.join(table)).into_iter().skip(1).map(|mut row| row.swap_remove(column)).collect();
+            prop_assert_eq!(&read, &wanted, "{}", table);
+        }
+        let json = folder.path().join("r.jsonl");
+        convert(&plan, &input, &Destination::JsonLines(json.clone()), TableOptions::default(), None).unwrap();
+        let text = fs::read_to_string(json).unwrap();
+        let lines: Vec<serde_json::Value> = text.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+        for (kind, field) in [("t", "a"), ("t", "b"), ("p", "a")] {
+            let of_kind = lines.iter().filter(|line| line["kind"] == kind);
+            let read: Vec<&str> = of_kind.map(|line| line["fields"][field].as_str().unwrap_or("")).collect();
+            prop_assert_eq!(&read, &wanted, "{} {}", kind, field);
+        }
+    }
+}
+
+/// A text as TOML has it.
+fn toml(text: &str) -> String {
+    let escaped: String = text.chars().map(|character| format!("\\U{:08X}", u32::from(character))).collect();
+    format!("\"{escaped}\"")
+}
+
 /// A source of rows that were received at these hours, each with a reject behind it.
 struct Hours(Vec<i64>, usize, Vec<u8>);
 
