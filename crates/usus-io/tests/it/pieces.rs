@@ -465,7 +465,7 @@ fn steps(lines: usize) -> impl Strategy<Value = Vec<Step>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(250))]
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(250) })]
 
     #[test]
     fn pieces_give_what_one_core_gives(

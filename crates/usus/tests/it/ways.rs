@@ -249,7 +249,7 @@ pub fn compare(plan: &Plan, bytes: &[u8], chunk: usize) -> usize {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(500))]
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(500) })]
 
     #[test]
     fn columns_are_shown_as_they_say(lines in prop::collection::vec(prop::collection::vec(column(), 1..20), 1..4), chunk in 1usize..400) {
