@@ -175,13 +175,17 @@ impl<'r> Room<'r> {
     pub fn whole(&mut self, number: u64, end: u8) {
         match number {
             0..10 => self.block(&[b'0' + number as u8, end], 2),
-            10..100 => self.block(&(two_digits(number as u8) as u32 | u32::from(end) << 16).to_le_bytes(), 3),
             _ => self.signed(false, number, 0, end),
         }
     }
 
     #[inline(always)]
     fn signed(&mut self, negative: bool, magnitude: u64, places: u8, end: u8) {
+        if places == 0
+            && let Some(small) = SMALL.get(magnitude as usize)
+        {
+            return self.small(negative, *small, end);
+        }
         if magnitude >= EIGHT_DIGITS || places > 7 {
             return self.long_number(negative, magnitude, places, end);
         }
@@ -194,6 +198,18 @@ impl<'r> Room<'r> {
         let shown = (digits | ZEROS) >> (8 * skipped);
         let length = sign + fraction(next, sign, shown, 8 - skipped, places);
         next[length & 31] = end;
+        self.advance(length + 1);
+    }
+
+    /// A whole number of at most three digits: states, counts and levels are.
+    #[inline(never)]
+    fn small(&mut self, negative: bool, [first, second, third, digits]: [u8; 4], end: u8) {
+        let Some(next) = self.next::<8>() else { return };
+        let sign = usize::from(negative);
+        next[0] = b'-';
+        next[sign..sign + 4].copy_from_slice(&[first, second, third, digits]);
+        let length = sign + usize::from(digits & 3);
+        next[length] = end;
         self.advance(length + 1);
     }
 
@@ -324,6 +340,23 @@ fn fraction(next: &mut [u8; NUMBER], at: usize, shown: u64, digits: usize, place
     store(next, at + before, behind << 8 | u64::from(b'.'));
     digits + usize::from(places > 0)
 }
+
+/// The digits of all numbers below a thousand, and how many these are.
+const SMALL: [[u8; 4]; 1_000] = {
+    let mut all = [[0; 4]; 1_000];
+    let mut number = 0;
+    while number < all.len() {
+        let [hundreds, tens, ones] = [number / 100, number / 10 % 10, number % 10];
+        let digits = [b'0' + hundreds as u8, b'0' + tens as u8, b'0' + ones as u8];
+        all[number] = match (hundreds, tens) {
+            (0, 0) => [digits[2], 0, 0, 1],
+            (0, _) => [digits[1], digits[2], 0, 2],
+            _ => [digits[0], digits[1], digits[2], 3],
+        };
+        number += 1;
+    }
+    all
+};
 
 /// Stores eight bytes, the lowest first, at a place of at most 31.
 #[inline(always)]
