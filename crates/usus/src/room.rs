@@ -113,19 +113,20 @@ impl<'r> Room<'r> {
     /// Puts a number as it was written, and `end` behind it.
     #[inline(always)]
     pub fn written(&mut self, number: &Written<'_>, end: u8) {
-        let Some(next) = self.next::<16>() else { return };
-        let length = number.length();
-        next[..8].copy_from_slice(&number.eight().to_le_bytes());
-        next[length & 15] = end;
-        self.advance(length + 1);
+        self.eight(number.eight(), number.length(), end);
     }
 
     /// Puts a short text, and `end` behind it.
     #[inline(always)]
     pub fn short_text(&mut self, text: &ShortText<'_>, end: u8) {
+        self.eight(text.eight(), text.length(), end);
+    }
+
+    /// Puts at most eight characters, the first one lowest, and `end` behind them.
+    #[inline(always)]
+    fn eight(&mut self, characters: u64, length: usize, end: u8) {
         let Some(next) = self.next::<16>() else { return };
-        let length = text.length();
-        next[..8].copy_from_slice(&text.eight().to_le_bytes());
+        next[..8].copy_from_slice(&characters.to_le_bytes());
         next[length & 15] = end;
         self.advance(length + 1);
     }

@@ -46,6 +46,21 @@ fn coefficient() -> impl Strategy<Value = i128> {
     (any::<i128>(), 0..127u32).prop_map(|(value, shift)| (value >> shift) % 10i128.pow(38))
 }
 
+/// All numbers of few digits, and those around powers of ten.
+#[test]
+fn small_numbers_are_put_as_they_are_shown() {
+    let powers = (4..18).flat_map(|digits| [-1, 0, 1].map(|beside| 10i64.pow(digits) + beside));
+    for number in (0..=2_000).chain(powers).flat_map(|number| [number, -number]) {
+        for places in [0, 1, 2, 3, 7, 8] {
+            let shown = Decimal::new(number.into(), places).unwrap().to_string();
+            assert_eq!(put(|room| room.number(number, places, b';')), format!("{shown};"), "{number} {places}");
+        }
+        if let Ok(whole) = u64::try_from(number) {
+            assert_eq!(put(|room| room.whole(whole, b',')), format!("{whole},"));
+        }
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
 
