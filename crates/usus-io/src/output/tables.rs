@@ -34,7 +34,7 @@ pub struct Tables {
     overwrite: bool,
     /// The quality column of the row at hand.
     quality: Vec<u8>,
-    /// What the rows of a group's items begin with.
+    /// What the rows of the record at hand begin with, those of its groups' items, too.
     front: Buffer,
 }
 
@@ -288,18 +288,22 @@ impl Tables {
         if self.kinds[index].records.is_none() {
             self.kinds[index].records = Some(self.begin_records(index)?);
         }
-        let Tables { options, kinds, origin, quality, .. } = self;
+        let Tables { options, kinds, origin, quality, front, .. } = self;
         let kind = &mut kinds[index];
         let Some(writer) = &mut kind.records else { return Ok(()) };
-        let (has_front, has_offset, has_quality) = (kind.has_front, kind.has_offset, kind.has_quality);
-        writer.row(RecordRow { record, options: *options, origin, quality, has_front, has_offset, has_quality })?;
+        front.clear();
+        if kind.has_front {
+            front.put(|room: &mut Room<'_>| put_front(*options, origin, kind.has_offset, record, room));
+        }
+        let (front, has_quality) = (front.text(), kind.has_quality);
+        writer.row(RecordRow { record, options: *options, front, quality, has_quality })?;
         for number in 0..kind.groups.len() {
             self.items(record, index, number)?;
         }
         Ok(())
     }
 
-    /// The rows of a group.
+    /// The rows of a group, whose front is that of the record.
     fn items(&mut self, record: &Record<'_>, kind: usize, number: usize) -> Result<(), OutputError> {
         let group = &mut self.kinds[kind].groups[number];
         let Some(items) = record.group_at(group.place) else { return Ok(()) };
@@ -307,12 +311,10 @@ impl Tables {
             let writer = self.begin_group(kind, self.kinds[kind].groups[number].place)?;
             self.kinds[kind].groups[number].items = Some(writer);
         }
-        let Tables { options, kinds, origin, quality, front, .. } = self;
-        let kind = &mut kinds[kind];
-        let GroupTable { items: Some(writer), has_quality, .. } = &mut kind.groups[number] else { return Ok(()) };
-        // It is the same in all rows.
-        front.clear();
-        front.put(|room: &mut Room<'_>| put_front(*options, origin, kind.has_offset, record, room));
+        let Tables { kinds, quality, front, .. } = self;
+        let GroupTable { items: Some(writer), has_quality, .. } = &mut kinds[kind].groups[number] else {
+            return Ok(());
+        };
         writer.rows(items.len() as u64, |room: &mut Room<'_>| {
             let row = Row { room, quality };
             items.visit(&mut ItemRows { row, front: Repeated::of(front.text()), has_quality: *has_quality });
@@ -455,10 +457,9 @@ fn end_row(quality: Option<&mut Vec<u8>>, room: &mut Room<'_>) {
 struct RecordRow<'r, 'o> {
     record: &'r Record<'r>,
     options: TableOptions,
-    origin: &'o Origin,
+    /// What it begins with.
+    front: &'o [u8],
     quality: &'o mut Vec<u8>,
-    has_front: bool,
-    has_offset: bool,
     has_quality: bool,
 }
 
@@ -466,8 +467,8 @@ impl Put for RecordRow<'_, '_> {
     #[inline(always)]
     fn put(&mut self, room: &mut Room<'_>) {
         let RecordRow { record, options, quality, .. } = self;
-        if self.has_front {
-            put_front(*options, self.origin, self.has_offset, record, room);
+        if !self.front.is_empty() {
+            room.text(self.front);
         }
         if options.origin || options.received {
             put_origin(*options, record, room);
