@@ -182,10 +182,8 @@ impl<'r> Room<'r> {
 
     #[inline(always)]
     fn signed(&mut self, negative: bool, magnitude: u64, places: u8, end: u8) {
-        if places == 0
-            && let Some(small) = SMALL.get(magnitude as usize)
-        {
-            return self.small(negative, *small, end);
+        if places == 0 && magnitude < SMALL.len() as u64 {
+            return self.small(negative, SMALL[magnitude as usize], end);
         }
         if magnitude >= EIGHT_DIGITS || places > 7 {
             return self.long_number(negative, magnitude, places, end);
@@ -343,7 +341,7 @@ fn fraction(next: &mut [u8; NUMBER], at: usize, shown: u64, digits: usize, place
 }
 
 /// The digits of all numbers below a thousand, and how many these are.
-const SMALL: [[u8; 4]; 1_000] = {
+static SMALL: [[u8; 4]; 1_000] = {
     let mut all = [[0; 4]; 1_000];
     let mut number = 0;
     while number < all.len() {
