@@ -26,9 +26,9 @@ pub struct JsonLines {
 /// The texts of a kind that are the same in each of its objects.
 struct Kind {
     /// `{"kind":"name"`.
-    begin: Repeated<64>,
+    begin: Repeated<'static, 64>,
     /// The same with the beginning of the ranges.
-    begin_ranges: Repeated<64>,
+    begin_ranges: Repeated<'static, 64>,
     keys: Vec<Key>,
 }
 
@@ -36,14 +36,14 @@ const RANGES: &[u8] = b",\"ranges\":[";
 
 /// A field's `"name":`, and those of a group's items.
 struct Key {
-    text: Repeated<32>,
+    text: Repeated<'static, 32>,
     items: Vec<Key>,
 }
 
 impl Key {
     fn of(field: &FieldSchema) -> Key {
-        let text = format!("\"{}\":", field.name);
-        Key { text: Repeated::of(text.as_bytes()), items: field.items.iter().map(Key::of).collect() }
+        let text = format!("\"{}\":", field.name).into_bytes();
+        Key { text: Repeated::of(text), items: field.items.iter().map(Key::of).collect() }
     }
 }
 
@@ -52,8 +52,8 @@ impl JsonLines {
         let kinds = plan.schema().kinds.iter().map(|kind| {
             let begin = format!("{{\"kind\":\"{}\"", kind.name).into_bytes();
             Kind {
-                begin_ranges: Repeated::of(&[&begin, RANGES].concat()),
-                begin: Repeated::of(&begin),
+                begin_ranges: Repeated::of([&begin, RANGES].concat()),
+                begin: Repeated::of(begin),
                 keys: kind.fields.iter().map(Key::of).collect(),
             }
         });

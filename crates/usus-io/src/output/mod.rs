@@ -7,6 +7,7 @@ mod rejects;
 mod tables;
 mod writer;
 
+use std::borrow::Cow;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -148,22 +149,22 @@ pub fn received_text(time: Time, digits: usize) -> String {
 }
 
 /// A text that is put again and again. Nearly always it is no longer than `N` bytes: a block of fixed size is copied faster.
-struct Repeated<const N: usize> {
+struct Repeated<'t, const N: usize> {
     block: [u8; N],
     length: usize,
     /// The text, if it is longer.
-    long: Vec<u8>,
+    long: Cow<'t, [u8]>,
 }
 
-impl<const N: usize> Repeated<N> {
-    fn of(text: &[u8]) -> Repeated<N> {
-        let mut block = [0; N];
+impl<'t, const N: usize> Repeated<'t, N> {
+    fn of(text: impl Into<Cow<'t, [u8]>>) -> Repeated<'t, N> {
+        let (mut block, text) = ([0; N], text.into());
         match block.get_mut(..text.len()) {
             Some(start) => {
-                start.copy_from_slice(text);
-                Repeated { block, length: text.len(), long: Vec::new() }
+                start.copy_from_slice(&text);
+                Repeated { block, length: text.len(), long: Cow::Borrowed(&[]) }
             }
-            None => Repeated { block, length: 0, long: text.to_owned() },
+            None => Repeated { block, length: 0, long: text },
         }
     }
 

@@ -552,7 +552,7 @@ impl Visit for Row<'_, '_> {
 struct ItemRows<'o, 'r> {
     row: Row<'o, 'r>,
     /// What each row begins with.
-    front: Repeated<16>,
+    front: Repeated<'o, 16>,
     has_quality: bool,
 }
 
