@@ -4,6 +4,7 @@ mod days;
 mod files;
 mod json;
 mod rejects;
+mod rows;
 mod tables;
 mod writer;
 
