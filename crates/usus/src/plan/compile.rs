@@ -507,7 +507,8 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
         }
     }
     let route = |role: Option<&str>| {
-        let mut route = Route { searching: Vec::new(), text: None, largest: 1, smallest: usize::MAX };
+        let mut route =
+            Route { searching: Vec::new(), text: None, largest: 1, smallest: usize::MAX, sentences_apart: true };
         let mut second_text = None;
         for (index, (declared, frame)) in format.frames.iter().zip(frames).enumerate() {
             if declared.on.as_ref().is_some_and(|on| role.is_some_and(|role| role != on.value)) {
@@ -526,6 +527,7 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
                 }
                 Cut::Packet(packet) => {
                     route.searching.push(index as u16);
+                    route.sentences_apart &= !matches!(packet.start.first(), Some(b'$' | b'!'));
                     let signed = frame.signatures.as_ref().map(|signatures| signatures.shortest);
                     (signed.unwrap_or(packet.shortest), packet.longest)
                 }

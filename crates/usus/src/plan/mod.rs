@@ -111,6 +111,8 @@ pub(crate) struct Route {
     pub(crate) largest: usize,
     /// The smallest frame that can be a record, where all frames are searched for; else 0.
     pub(crate) smallest: usize,
+    /// Whether no packet begins with a byte that begins a sentence.
+    pub(crate) sentences_apart: bool,
 }
 
 #[derive(Clone)]

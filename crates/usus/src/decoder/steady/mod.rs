@@ -10,12 +10,34 @@ use super::Outcome;
 use super::line::{Line, Seen};
 use crate::cut::{self, Expect, Rest};
 use crate::fold::Fold;
-use crate::plan::{Check, Cut, Inner, Kind, Plan, Route, Signatures};
+use crate::plan::{Check, Cut, Frame, Inner, Kind, Plan, Route, Signatures};
 use crate::record::Record;
 use crate::sink::Sink;
 
 /// All that follow one another, wherever they begin.
 const ALL: usize = usize::MAX;
+
+/// What may follow a text before other cuts have to be asked.
+#[derive(Clone, Copy)]
+enum Following<'p> {
+    Nothing,
+    Texts,
+    /// Texts, and signed packets between them.
+    TextsAndPackets(Signed<'p>),
+}
+
+/// Packets that their first bytes tell, and how they are verified.
+#[derive(Clone, Copy)]
+struct Signed<'p> {
+    signatures: &'p Signatures,
+    check: Option<&'p Check>,
+}
+
+impl<'p> Signed<'p> {
+    fn of(frame: &'p Frame) -> Option<Signed<'p>> {
+        Some(Signed { signatures: frame.signatures.as_ref()?, check: frame.check.as_ref() })
+    }
+}
 
 impl Line {
     /// Hands the records of frame after frame to a sink, for as long as nothing else is to be said. Says whether nothing is to be said at
@@ -28,12 +50,12 @@ impl Line {
             return Ok(false);
         }
         let first = route.searching.first().map(|number| &inner.frames[usize::from(*number)]);
-        let signed = first.and_then(|frame| Some((frame.signatures.as_ref()?, frame.check.as_ref())));
-        if let Some((signatures, check)) = signed {
-            if !self.packets(plan, signatures, check, seen, ALL, sink)? {
+        let signed = first.and_then(Signed::of);
+        if let Some(signed) = signed {
+            if !self.packets(plan, signed, seen, ALL, sink)? {
                 return Ok(false);
             }
-            if let Some(length) = cut::signed_needs(signatures, seen.from(self.at)) {
+            if let Some(length) = cut::signed_needs(signed.signatures, seen.from(self.at)) {
                 self.wait_for(length);
                 return Ok(true);
             }
@@ -50,14 +72,14 @@ impl Line {
         &mut self,
         plan: &Plan,
         route: &Route,
-        signed: Option<(&Signatures, Option<&Check>)>,
+        signed: Option<Signed<'_>>,
         seen: Seen<'_>,
         sink: &mut S,
     ) -> Result<bool, S::Error> {
         let inner = &*plan.0;
         loop {
             let begun = self.at;
-            if !self.frames_of_a_cut(plan, route, seen, sink)? {
+            if !self.frames_of_a_cut(plan, route, signed, seen, sink)? {
                 return Ok(false);
             }
             if self.rest.line_end != Expect::Nothing {
@@ -66,8 +88,8 @@ impl Line {
             if self.at == begun {
                 break;
             }
-            if let Some((signatures, check)) = signed
-                && !self.packets(plan, signatures, check, seen, ALL, sink)?
+            if let Some(signed) = signed
+                && !self.packets(plan, signed, seen, ALL, sink)?
             {
                 return Ok(false);
             }
@@ -86,6 +108,7 @@ impl Line {
         &mut self,
         plan: &Plan,
         route: &Route,
+        signed: Option<Signed<'_>>,
         seen: Seen<'_>,
         sink: &mut S,
     ) -> Result<bool, S::Error> {
@@ -97,8 +120,8 @@ impl Line {
             match &frame.cut {
                 Cut::Packet(packet) => {
                     let begun = self.at;
-                    if let Some(signatures) = frame.signatures.as_ref().filter(|_| place > 0)
-                        && !self.packets(plan, signatures, frame.check.as_ref(), seen, until, sink)?
+                    if let Some(signed) = Signed::of(frame).filter(|_| place > 0)
+                        && !self.packets(plan, signed, seen, until, sink)?
                     {
                         return Ok(false);
                     }
@@ -111,7 +134,12 @@ impl Line {
                         let known = |bytes: &[u8], columns: &mut _| {
                             cut::known_sentence(*checksum, frame.separator, bytes, columns)
                         };
-                        return self.texts(plan, number, known, seen, until, sink);
+                        let following = match signed {
+                            _ if place > 0 && !route.sentences_apart => Following::Nothing,
+                            Some(signed) => Following::TextsAndPackets(signed),
+                            None => Following::Texts,
+                        };
+                        return self.texts(plan, number, known, following, seen, sink);
                     }
                 }
                 Cut::Text { .. } => {}
@@ -122,7 +150,7 @@ impl Line {
         let frame = &plan.0.frames[usize::from(number)];
         let Cut::Text { end, limit, .. } = frame.cut else { return Ok(true) };
         let known = |bytes: &[u8], columns: &mut _| cut::known_line(end, limit, frame.separator, bytes, columns);
-        self.texts(plan, number, known, seen, ALL, sink)
+        self.texts(plan, number, known, Following::Texts, seen, sink)
     }
 
     /// Whether nothing is known about the bytes from the position on but what they are. Passes the line end of the frame before.

@@ -1,9 +1,9 @@
 //! Packet after packet that its first bytes tell.
 
-use super::hand_over;
+use super::{Signed, hand_over};
 use crate::cut;
 use crate::decoder::line::{Line, Seen};
-use crate::plan::{Check, Plan, Signature, Signatures};
+use crate::plan::{Plan, Signature, Signatures};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -14,8 +14,7 @@ impl Line {
     pub(super) fn packets<S: Sink>(
         &mut self,
         plan: &Plan,
-        signatures: &Signatures,
-        check: Option<&Check>,
+        Signed { signatures, check }: Signed<'_>,
         seen: Seen<'_>,
         until: usize,
         sink: &mut S,

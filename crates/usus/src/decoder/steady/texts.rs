@@ -1,6 +1,6 @@
 //! Text after text: sentences, and lines.
 
-use super::hand_over;
+use super::{ALL, Following, hand_over};
 use crate::claim::{self, Choice};
 use crate::cut::{Columns, Expect, Known, Scan};
 use crate::decoder::line::{Line, Seen};
@@ -10,22 +10,52 @@ use crate::record::Record;
 use crate::sink::Sink;
 
 impl Line {
-    /// Hands over text after text that begins before a place of what is seen. Says whether there was nothing else to say.
+    /// Hands over a text and what follows it. Says whether there was nothing else to say.
     #[inline(never)]
     pub(super) fn texts<S: Sink>(
         &mut self,
         plan: &Plan,
         number: u16,
         known: impl Fn(&[u8], &mut Columns) -> Option<Known>,
+        following: Following<'_>,
+        seen: Seen<'_>,
+        sink: &mut S,
+    ) -> Result<bool, S::Error> {
+        if !plan.0.frames[usize::from(number)].is_direct {
+            return Ok(true);
+        }
+        let until = if let Following::Nothing = following { (self.at - seen.base) as usize + 1 } else { ALL };
+        loop {
+            if !self.texts_alone(plan, number, &known, seen, until, sink)? {
+                return Ok(false);
+            }
+            let Following::TextsAndPackets(signed) = following else { return Ok(true) };
+            let behind_texts = self.at;
+            if self.rest.line_end != Expect::Nothing {
+                return Ok(true);
+            }
+            if !self.packets(plan, signed, seen, ALL, sink)? {
+                return Ok(false);
+            }
+            if self.at == behind_texts {
+                return Ok(true);
+            }
+        }
+    }
+
+    /// Hands over text after text that begins before a place of what is seen.
+    #[inline(always)]
+    fn texts_alone<S: Sink>(
+        &mut self,
+        plan: &Plan,
+        number: u16,
+        known: &impl Fn(&[u8], &mut Columns) -> Option<Known>,
         seen: Seen<'_>,
         until: usize,
         sink: &mut S,
     ) -> Result<bool, S::Error> {
         let inner = &*plan.0;
         let frame = &inner.frames[usize::from(number)];
-        if !frame.is_direct {
-            return Ok(true);
-        }
         let (kinds, window) = (&*inner.kinds, seen.bytes);
         let Scan { columns, choices, .. } = &mut self.scan;
         let counts = &mut *self.ledger.records;
