@@ -41,18 +41,17 @@ impl Fold {
         &mut self,
         plan: &Inner,
         number: u16,
+        kind: &Kind,
         cells: &Cells<'_>,
         notices: &mut impl FnMut(NoticeKind),
     ) {
-        let kind = &plan.kinds[usize::from(number)];
         if kind.counters.is_empty() {
             return;
         }
-        if kind.series.is_empty() {
-            count(number, kind, cells, &mut self.single[usize::from(number)], notices);
-            return;
+        match self.single.get_mut(usize::from(number)) {
+            Some(counted) if kind.series.is_empty() => count(number, kind, cells, counted, notices),
+            _ => self.record_of_series(plan, number, kind, cells, notices),
         }
-        self.record_of_series(plan, number, cells, notices);
     }
 
     /// Whether this fold, had it begun where another ended, would have said the same.
@@ -93,8 +92,14 @@ impl Fold {
         }
     }
 
-    fn record_of_series(&mut self, plan: &Inner, number: u16, cells: &Cells<'_>, notices: &mut impl FnMut(NoticeKind)) {
-        let kind = &plan.kinds[usize::from(number)];
+    fn record_of_series(
+        &mut self,
+        plan: &Inner,
+        number: u16,
+        kind: &Kind,
+        cells: &Cells<'_>,
+        notices: &mut impl FnMut(NoticeKind),
+    ) {
         self.key.clear();
         for field in &kind.series {
             use core::fmt::Write;
@@ -121,7 +126,7 @@ impl Fold {
 #[inline(always)]
 fn count(number: u16, kind: &Kind, cells: &Cells<'_>, counted: &mut [Counted], notices: &mut impl FnMut(NoticeKind)) {
     for (index, (counter, counted)) in kind.counters.iter().zip(counted).enumerate() {
-        let Some(found) = cells.count(&counter.field) else { continue };
+        let Some(found) = cells.count(counter) else { continue };
         let Some((_, last)) = counted else {
             *counted = Some((found, found));
             continue;

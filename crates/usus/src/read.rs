@@ -1,7 +1,7 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
 use crate::format::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
+use crate::plan::{At, Constant, Convert, Counter, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
 use crate::value::{Absent, Column, Decimal, Name, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
@@ -109,11 +109,11 @@ impl<'a> Cells<'a> {
     }
 
     /// The value of a counter.
-    #[inline]
-    pub(crate) fn count(&self, field: &'a Field) -> Option<u64> {
-        match (&field.word, &field.tests) {
-            (Some(word), None) if word.places == 0 => u64::try_from(word.scaled(self.word(word, 0)?)).ok(),
-            _ => u64::try_from(self.integer(field, 0)?).ok(),
+    #[inline(always)]
+    pub(crate) fn count(&self, counter: &'a Counter) -> Option<u64> {
+        match &counter.word {
+            Some(word) => u64::try_from(word.scaled(self.word(word, 0)?)).ok(),
+            None => u64::try_from(self.integer(&counter.field, 0)?).ok(),
         }
     }
 

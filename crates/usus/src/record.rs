@@ -4,7 +4,7 @@ use core::fmt;
 
 use crate::event::LineId;
 use crate::marks::Marks;
-use crate::plan::{At, Group, Output, Plan, What};
+use crate::plan::{At, Group, Kind, Output, Plan, What};
 use crate::read::Cells;
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
@@ -16,6 +16,8 @@ use crate::visit::{self, Visit};
 pub struct Record<'a> {
     pub(crate) plan: &'a Plan,
     pub(crate) kind: u16,
+    /// The kind as it was compiled.
+    pub(crate) compiled: &'a Kind,
     pub(crate) line: LineId,
     pub(crate) offset: u64,
     pub(crate) length: u32,
@@ -84,8 +86,7 @@ impl<'a> Record<'a> {
     /// Its fields in the order of the schema.
     pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Cell<'a>)> + use<'a> {
         let record = *self;
-        let outputs = &record.plan.0.kinds[usize::from(record.kind)].outputs;
-        self.schema().fields.iter().zip(outputs).map(move |(schema, output)| (schema, record.cell(schema, output)))
+        record.compiled.outputs.iter().map(move |output| (&*output.schema, record.cell(output)))
     }
 
     /// Shows each field to a visitor, in the order of the schema. The fastest way to read all of them.
@@ -97,11 +98,10 @@ impl<'a> Record<'a> {
 
     #[inline(never)]
     fn visit_packet<V: Visit>(&self, visitor: &mut V) {
-        let kind = &self.plan.0.kinds[usize::from(self.kind)];
-        let (schemas, outputs) = (&*self.schema().fields, &*kind.outputs);
+        let Kind { outputs, near, .. } = self.compiled;
         let padded: visit::Front;
         let front = match self.cells.wide.first_chunk::<{ visit::NEAR + 8 }>() {
-            _ if !kind.near => None,
+            _ if !near => None,
             None if self.cells.bytes.len() <= visit::NEAR => {
                 padded = visit::padded(self.cells.bytes);
                 Some(&padded)
@@ -111,13 +111,13 @@ impl<'a> Record<'a> {
         let mut next = 0;
         loop {
             next = match front {
-                Some(front) => visit::plain_in_front(schemas, outputs, next, front, visitor),
-                None => visit::plain_anywhere(schemas, outputs, next, &self.cells, 0, visitor),
+                Some(front) => visit::plain_in_front(outputs, next, front, visitor),
+                None => visit::plain_anywhere(outputs, next, &self.cells, 0, visitor),
             };
-            let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
+            let Some(output) = outputs.get(next) else { return };
             match &output.what {
-                What::Group(group) => visitor.group(schema, self.items(schema, group)),
-                _ => visit::bytes(schema, output, &self.cells, 0, visitor),
+                What::Group(group) => visitor.group(&output.schema, self.items(group)),
+                _ => visit::bytes(output, &self.cells, 0, visitor),
             }
             next += 1;
         }
@@ -125,15 +125,14 @@ impl<'a> Record<'a> {
 
     #[inline(never)]
     fn visit_columns<V: Visit>(&self, visitor: &mut V) {
-        let outputs = &*self.plan.0.kinds[usize::from(self.kind)].outputs;
-        let schemas = &*self.schema().fields;
+        let outputs = &*self.compiled.outputs;
         let mut next = 0;
         loop {
-            next = visit::columns(schemas, outputs, next, &self.cells, 0, visitor);
-            let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
+            next = visit::columns(outputs, next, &self.cells, 0, visitor);
+            let Some(output) = outputs.get(next) else { return };
             match &output.what {
-                What::Group(group) => visitor.group(schema, self.items(schema, group)),
-                _ => visitor.reading(schema, self.cells.output(output, 0)),
+                What::Group(group) => visitor.group(&output.schema, self.items(group)),
+                _ => visitor.reading(&output.schema, self.cells.output(output, 0)),
             }
             next += 1;
         }
@@ -141,8 +140,7 @@ impl<'a> Record<'a> {
 
     /// The field at that place of the schema; nothing if there is none, or it is a group.
     pub fn field(&self, index: usize) -> Option<Reading<'a>> {
-        let output = self.plan.0.kinds[usize::from(self.kind)].outputs.get(index)?;
-        match self.cell(self.schema().fields.get(index)?, output) {
+        match self.cell(self.compiled.outputs.get(index)?) {
             Cell::Reading(reading) => Some(reading),
             Cell::Group(_) => None,
         }
@@ -160,21 +158,20 @@ impl<'a> Record<'a> {
 
     /// The items of the group at that place of the schema; nothing if there is none, or it is a field.
     pub fn group_at(&self, index: usize) -> Option<Items<'a>> {
-        let output = self.plan.0.kinds[usize::from(self.kind)].outputs.get(index)?;
-        match &output.what {
-            What::Group(group) => Some(self.items(self.schema().fields.get(index)?, group)),
+        match &self.compiled.outputs.get(index)?.what {
+            What::Group(group) => Some(self.items(group)),
             _ => None,
         }
     }
 
-    fn cell(&self, schema: &'a FieldSchema, output: &'a Output) -> Cell<'a> {
+    fn cell(&self, output: &'a Output) -> Cell<'a> {
         match &output.what {
-            What::Group(group) => Cell::Group(self.items(schema, group)),
+            What::Group(group) => Cell::Group(self.items(group)),
             _ => Cell::Reading(self.cells.output(output, 0)),
         }
     }
 
-    fn items(&self, schema: &'a FieldSchema, group: &'a Group) -> Items<'a> {
+    fn items(&self, group: &'a Group) -> Items<'a> {
         let count = group.count.unwrap_or(self.count as usize);
         let first = match group.first {
             At::Front(place) => place,
@@ -182,7 +179,7 @@ impl<'a> Record<'a> {
             At::Back(place) => self.cells.bytes.len().saturating_sub(place),
         };
         let bounds = Bounds { first, size: group.size, count };
-        Items { schema: &schema.items, outputs: &group.outputs, cells: self.cells, bounds, next: 0 }
+        Items { outputs: &group.outputs, cells: self.cells, bounds, next: 0 }
     }
 }
 
@@ -213,7 +210,6 @@ struct Bounds {
 /// The items of a group.
 #[derive(Clone, Copy)]
 pub struct Items<'a> {
-    schema: &'a [FieldSchema],
     outputs: &'a [Output],
     cells: Cells<'a>,
     bounds: Bounds,
@@ -229,20 +225,20 @@ impl Items<'_> {
 
     #[inline(never)]
     fn visit_packet<V: Visit>(&self, visitor: &mut V) {
-        let Items { schema, outputs, cells, bounds, next } = self;
+        let Items { outputs, cells, bounds, next } = self;
         for index in *next..bounds.count {
             visitor.begin_item(index);
-            visit::item_of_packet(schema, outputs, cells, bounds.first + index * bounds.size, visitor);
+            visit::item_of_packet(outputs, cells, bounds.first + index * bounds.size, visitor);
             visitor.end_item();
         }
     }
 
     #[inline(never)]
     fn visit_columns<V: Visit>(&self, visitor: &mut V) {
-        let Items { schema, outputs, cells, bounds, next } = self;
+        let Items { outputs, cells, bounds, next } = self;
         for index in *next..bounds.count {
             visitor.begin_item(index);
-            visit::item_of_text(schema, outputs, cells, bounds.first + index * bounds.size, visitor);
+            visit::item_of_text(outputs, cells, bounds.first + index * bounds.size, visitor);
             visitor.end_item();
         }
     }
@@ -257,7 +253,7 @@ impl<'a> Iterator for Items<'a> {
         }
         let base = self.bounds.first + self.next * self.bounds.size;
         self.next += 1;
-        Some(Item { schema: self.schema, outputs: self.outputs, cells: self.cells, base })
+        Some(Item { outputs: self.outputs, cells: self.cells, base })
     }
 
     fn size_hint(&self) -> (usize, Option<usize>) {
@@ -268,10 +264,9 @@ impl<'a> Iterator for Items<'a> {
     /// Only the place changes from item to item.
     #[inline]
     fn fold<B, F: FnMut(B, Item<'a>) -> B>(self, first: B, mut f: F) -> B {
-        let Items { schema, outputs, cells, bounds, next } = self;
-        (next..bounds.count).fold(first, |folded, index| {
-            f(folded, Item { schema, outputs, cells, base: bounds.first + index * bounds.size })
-        })
+        let Items { outputs, cells, bounds, next } = self;
+        (next..bounds.count)
+            .fold(first, |folded, index| f(folded, Item { outputs, cells, base: bounds.first + index * bounds.size }))
     }
 }
 
@@ -286,7 +281,6 @@ impl fmt::Debug for Items<'_> {
 /// One item of a group.
 #[derive(Clone, Copy)]
 pub struct Item<'a> {
-    schema: &'a [FieldSchema],
     outputs: &'a [Output],
     cells: Cells<'a>,
     base: usize,
@@ -296,17 +290,17 @@ impl<'a> Item<'a> {
     /// Its fields in the order of the schema.
     pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Reading<'a>)> + use<'a> {
         let item = *self;
-        self.schema.iter().zip(self.outputs).map(move |(schema, output)| (schema, item.cells.output(output, item.base)))
+        self.outputs.iter().map(move |output| (&*output.schema, item.cells.output(output, item.base)))
     }
 
     /// Shows each field to a visitor, in the order of the schema.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        let Item { schema, outputs, cells, base } = self;
+        let Item { outputs, cells, base } = self;
         if cells.columns.is_empty() {
-            visit::item_of_packet(schema, outputs, cells, *base, visitor);
+            visit::item_of_packet(outputs, cells, *base, visitor);
         } else {
-            visit::item_of_text(schema, outputs, cells, *base, visitor);
+            visit::item_of_text(outputs, cells, *base, visitor);
         }
     }
 

@@ -36,9 +36,9 @@ pub trait Visit {
     const SEPARATED_BY: Option<u8> = None;
 
     /// Sees columns of numbers together, one for each of the fields. Only where [`Visit::SEPARATED_BY`] asks for it.
-    fn together(&mut self, schemas: &[FieldSchema], columns: Together<'_>) {
+    fn together<'s>(&mut self, schemas: impl Iterator<Item = &'s FieldSchema>, columns: Together<'_>) {
         let separator = Self::SEPARATED_BY.unwrap_or_default();
-        for (schema, text) in schemas.iter().zip(columns.text().split(|byte| *byte == separator)) {
+        for (schema, text) in schemas.zip(columns.text().split(|byte| *byte == separator)) {
             self.reading(schema, number_reading(text));
         }
     }
@@ -88,35 +88,25 @@ pub(crate) const NEAR: usize = 64;
 ///
 /// Nothing in this loop can panic or calls what may: so what a visitor gathers stays in registers.
 #[inline(always)]
-fn plain<V: Visit>(
-    schemas: &[FieldSchema],
-    outputs: &[Output],
-    from: usize,
-    take: impl Fn(&Word) -> Option<[u8; 8]>,
-    visitor: &mut V,
-) -> usize {
-    let end = schemas.len().min(outputs.len());
+fn plain<V: Visit>(outputs: &[Output], from: usize, take: impl Fn(&Word) -> Option<[u8; 8]>, visitor: &mut V) -> usize {
     let mut index = from;
-    while index < end {
-        let (schema, output) = (&schemas[index], &outputs[index]);
+    while let Some(output) = outputs.get(index) {
+        let schema = &*output.schema;
         let word = &output.word;
         let Some(eight) = take(word) else { break };
         match output.plain {
-            Plain::TwoHighFirst if V::BRIEF => match high_first::<2, V>(schemas, outputs, &mut index, &take, visitor) {
+            Plain::TwoHighFirst if V::BRIEF => match high_first::<2, V>(outputs, &mut index, &take, visitor) {
                 Some(()) => continue,
                 None => break,
             },
-            Plain::ThreeHighFirst if V::BRIEF => match high_first::<3, V>(schemas, outputs, &mut index, &take, visitor)
-            {
+            Plain::ThreeHighFirst if V::BRIEF => match high_first::<3, V>(outputs, &mut index, &take, visitor) {
                 Some(()) => continue,
                 None => break,
             },
-            Plain::FourHighFirst if V::BRIEF => {
-                match high_first::<4, V>(schemas, outputs, &mut index, &take, visitor) {
-                    Some(()) => continue,
-                    None => break,
-                }
-            }
+            Plain::FourHighFirst if V::BRIEF => match high_first::<4, V>(outputs, &mut index, &take, visitor) {
+                Some(()) => continue,
+                None => break,
+            },
             Plain::HighFirst | Plain::TwoHighFirst | Plain::ThreeHighFirst | Plain::FourHighFirst => {
                 let raw = word.within(u64::from_be_bytes(eight));
                 visitor.number(schema, raw, word.places, Quality::Good);
@@ -145,18 +135,15 @@ fn plain<V: Visit>(
 /// Shows as many integers, one after the other, and counts them; nothing once one is not there.
 #[inline(always)]
 fn high_first<const N: usize, V: Visit>(
-    schemas: &[FieldSchema],
     outputs: &[Output],
     index: &mut usize,
     take: &impl Fn(&Word) -> Option<[u8; 8]>,
     visitor: &mut V,
 ) -> Option<()> {
-    let schemas = schemas.get(*index..)?.first_chunk::<N>()?;
-    let outputs = outputs.get(*index..)?.first_chunk::<N>()?;
-    for (schema, output) in schemas.iter().zip(outputs) {
+    for output in outputs.get(*index..)?.first_chunk::<N>()? {
         let word = &output.word;
         let raw = word.within(u64::from_be_bytes(take(word)?));
-        visitor.number(schema, raw, word.places, Quality::Good);
+        visitor.number(&output.schema, raw, word.places, Quality::Good);
         *index += 1;
     }
     Some(())
@@ -165,7 +152,6 @@ fn high_first<const N: usize, V: Visit>(
 /// [`plain`] for a packet or an item that may be anywhere.
 #[inline(always)]
 pub(crate) fn plain_anywhere<V: Visit>(
-    schemas: &[FieldSchema],
     outputs: &[Output],
     from: usize,
     cells: &Cells<'_>,
@@ -176,68 +162,44 @@ pub(crate) fn plain_anywhere<V: Visit>(
         let wide = cells.wide.get(base.wrapping_add(word.first as usize)..)?;
         wide.first_chunk::<8>().copied()
     };
-    plain(schemas, outputs, from, eight, visitor)
+    plain(outputs, from, eight, visitor)
 }
 
 /// [`plain`] for a packet of which all plain fields are in its front.
 #[inline(always)]
-pub(crate) fn plain_in_front<V: Visit>(
-    schemas: &[FieldSchema],
-    outputs: &[Output],
-    from: usize,
-    front: &Front,
-    visitor: &mut V,
-) -> usize {
+pub(crate) fn plain_in_front<V: Visit>(outputs: &[Output], from: usize, front: &Front, visitor: &mut V) -> usize {
     let eight = |word: &Word| front[word.first as usize % NEAR..].first_chunk::<8>().copied();
-    plain(schemas, outputs, from, eight, visitor)
+    plain(outputs, from, eight, visitor)
 }
 
 /// Shows the fields of an item of a packet.
 #[inline(always)]
-pub(crate) fn item_of_packet<V: Visit>(
-    schemas: &[FieldSchema],
-    outputs: &[Output],
-    cells: &Cells<'_>,
-    base: usize,
-    visitor: &mut V,
-) {
+pub(crate) fn item_of_packet<V: Visit>(outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) {
     let mut next = 0;
     loop {
-        next = plain_anywhere(schemas, outputs, next, cells, base, visitor);
-        let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
-        bytes(schema, output, cells, base, visitor);
+        next = plain_anywhere(outputs, next, cells, base, visitor);
+        let Some(output) = outputs.get(next) else { return };
+        bytes(output, cells, base, visitor);
         next += 1;
     }
 }
 
 /// Shows the fields of an item of a text.
 #[inline(always)]
-pub(crate) fn item_of_text<V: Visit>(
-    schemas: &[FieldSchema],
-    outputs: &[Output],
-    cells: &Cells<'_>,
-    base: usize,
-    visitor: &mut V,
-) {
+pub(crate) fn item_of_text<V: Visit>(outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) {
     let mut next = 0;
     loop {
-        next = columns(schemas, outputs, next, cells, base, visitor);
-        let (Some(schema), Some(output)) = (schemas.get(next), outputs.get(next)) else { return };
-        visitor.reading(schema, cells.output(output, base));
+        next = columns(outputs, next, cells, base, visitor);
+        let Some(output) = outputs.get(next) else { return };
+        visitor.reading(&output.schema, cells.output(output, base));
         next += 1;
     }
 }
 
 /// Shows a field of a packet, whatever it is.
 #[inline(always)]
-pub(crate) fn bytes<'a, V: Visit>(
-    schema: &FieldSchema,
-    output: &'a Output,
-    cells: &Cells<'a>,
-    base: usize,
-    visitor: &mut V,
-) {
-    let word = &output.word;
+pub(crate) fn bytes<'a, V: Visit>(output: &'a Output, cells: &Cells<'a>, base: usize, visitor: &mut V) {
+    let (schema, word) = (&*output.schema, &output.word);
     match &output.what {
         What::Integer => match cells.word(word, base) {
             Some(raw) => visitor.number(schema, word.scaled(raw), word.places, Quality::Good),
@@ -256,21 +218,19 @@ pub(crate) fn bytes<'a, V: Visit>(
 /// Shows the fields of a text from that one on by their short ways, up to the first that has none to its value; returns its number.
 #[inline(always)]
 pub(crate) fn columns<V: Visit>(
-    schemas: &[FieldSchema],
     outputs: &[Output],
     from: usize,
     cells: &Cells<'_>,
     base: usize,
     visitor: &mut V,
 ) -> usize {
-    let end = schemas.len().min(outputs.len());
     let mut index = from;
-    while index < end {
-        let (schema, output) = (&schemas[index], &outputs[index]);
+    while let Some(output) = outputs.get(index) {
+        let schema = &*output.schema;
         let shown = match (output.plain, &output.what) {
             (Plain::Number, _) => {
                 if V::SEPARATED_BY.is_some()
-                    && let Some(count) = numbers_together(schemas, &outputs[index..end], index, cells, base, visitor)
+                    && let Some(count) = numbers_together(&outputs[index..], cells, base, visitor)
                 {
                     index += count;
                     continue;
@@ -303,26 +263,20 @@ fn number_column<V: Visit>(schema: &FieldSchema, place: usize, cells: &Cells<'_>
 
 /// Shows columns of numbers together, if several stand side by side; returns how many.
 #[inline(always)]
-fn numbers_together<V: Visit>(
-    schemas: &[FieldSchema],
-    outputs: &[Output],
-    index: usize,
-    cells: &Cells<'_>,
-    base: usize,
-    visitor: &mut V,
-) -> Option<usize> {
-    let count = usize::from(outputs.first()?.together);
+fn numbers_together<V: Visit>(outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) -> Option<usize> {
+    let first = outputs.first()?;
+    let count = usize::from(first.together);
     if count < LEAST_TOGETHER {
         return None;
     }
-    let columns = cells.columns.get(base + outputs.first()?.word.first as usize..)?;
+    let columns = cells.columns.get(base + first.word.first as usize..)?;
     let (start, next, end) = (*columns.first()? as usize, *columns.get(1)? as usize, *columns.get(count)? as usize);
     let separator = V::SEPARATED_BY?;
     if cells.wide.get(next - 1) != Some(&separator) {
         return None;
     }
     let columns = Together::of(cells.wide.get(start..)?, end.checked_sub(start + 1)?, separator)?;
-    visitor.together(schemas.get(index..index + count)?, columns);
+    visitor.together(outputs.get(..count)?.iter().map(|output| &*output.schema), columns);
     Some(count)
 }
 

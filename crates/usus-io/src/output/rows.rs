@@ -93,7 +93,7 @@ impl Visit for Row<'_, '_> {
     const SEPARATED_BY: Option<u8> = Some(b',');
 
     #[inline(always)]
-    fn together(&mut self, _schemas: &[FieldSchema], columns: Together<'_>) {
+    fn together<'s>(&mut self, _schemas: impl Iterator<Item = &'s FieldSchema>, columns: Together<'_>) {
         let (block, length) = columns.block();
         self.room.block(block, length);
         self.room.byte(b',');

@@ -504,10 +504,12 @@ impl Line {
                 if let Some(kind) = notice {
                     queue.push_back(Outcome::Notice { offset, kind });
                 }
-                self.fold.record(plan, kind, &cells, &mut |kind| queue.push_back(Outcome::Notice { offset, kind }));
+                let compiled = &plan.kinds[usize::from(kind)];
+                self.fold.record(plan, kind, compiled, &cells, &mut |kind| {
+                    queue.push_back(Outcome::Notice { offset, kind });
+                });
                 let (length, count, tail) = (length as u32, extent.count, extent.tail as u32);
-                let wanted = plan.kinds[usize::from(kind)].wanted;
-                wanted.then_some(Outcome::Record { kind, offset, length, content, count, tail })
+                compiled.wanted.then_some(Outcome::Record { kind, offset, length, content, count, tail })
             }
             Decision::Ignored { content, count_by } => {
                 let cells = decide::cells(bytes, content, &self.scan.columns, decide::NO_EXTENT);

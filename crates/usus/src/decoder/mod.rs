@@ -323,8 +323,8 @@ fn event<'a>(plan: &'a Plan, line: &'a Line, seen: Seen<'a>, outcome: Outcome) -
             let wide = &seen.from(offset)[content.0 as usize..];
             let bytes = &wide[..(content.1 - content.0) as usize];
             let cells = Cells { bytes, wide, columns: line.columns(), tail: tail as usize };
-            let marks = line.marks();
-            Event::Record(Record { plan, kind, line: line.id(), offset, length, frame, cells, count, marks })
+            let (compiled, marks) = (&plan.0.kinds[usize::from(kind)], line.marks());
+            Event::Record(Record { plan, kind, compiled, line: line.id(), offset, length, frame, cells, count, marks })
         }
         Outcome::Reject { offset, length, reason, candidates, clipped } => {
             let bytes = seen.bytes(offset, length);

@@ -347,7 +347,7 @@ fn compile_record(
             placing.shape(record.more)
         }
     };
-    if sheet.known.len() + sheet.schema.len() > limits::FIELDS {
+    if sheet.known.len() + sheet.outputs.len() > limits::FIELDS {
         let kind = ProblemKind::TooMany { what: "fields", found: sheet.known.len(), limit: limits::FIELDS };
         problems.add(record.kind.span.clone(), kind);
     }
@@ -359,6 +359,7 @@ fn compile_record(
     super::Output::count_neighbours(&mut sheet.outputs);
     let packet = shape.unit == super::ShapeUnit::Bytes && shape.item == 0;
     let exact = (packet && sheet.gates.is_empty()).then(|| shape.least());
+    let fields = sheet.fields();
     let kind = Kind {
         when,
         checksum_required,
@@ -371,8 +372,7 @@ fn compile_record(
         wanted: true,
         exact,
     };
-    let schema =
-        KindSchema { name: record.kind.value.clone(), title: record.title.clone(), fields: sheet.schema, wanted: true };
+    let schema = KindSchema { name: record.kind.value.clone(), title: record.title.clone(), fields, wanted: true };
     (kind, schema)
 }
 

@@ -27,7 +27,6 @@ pub(super) struct Sheet {
     /// All fields of this record or item, those that follow included: a unit often stands behind its value.
     pub(super) siblings: Vec<(Declared, Field)>,
     pub(super) outputs: Vec<Output>,
-    pub(super) schema: Vec<FieldSchema>,
     pub(super) gates: Vec<Gate>,
     pub(super) counters: Vec<Counter>,
     pub(super) rows: Vec<LayoutRow>,
@@ -44,7 +43,6 @@ impl Sheet {
             known: Vec::new(),
             siblings: Vec::new(),
             outputs: Vec::new(),
-            schema: Vec::new(),
             gates: Vec::new(),
             counters: Vec::new(),
             rows: Vec::new(),
@@ -57,6 +55,11 @@ impl Sheet {
         sheet.record.clone_from(&self.record);
         sheet.group = Some(name.to_string());
         sheet
+    }
+
+    /// What the schema says of its outputs.
+    pub(super) fn fields(&self) -> Vec<FieldSchema> {
+        self.outputs.iter().map(|output| (*output.schema).clone()).collect()
     }
 
     /// Adds a field whose place is known: its reading, its outputs, what it decides, and its row.
@@ -73,8 +76,7 @@ impl Sheet {
         for (bit, name) in &declared.flags {
             self.check_name(&name.value, name.span.clone(), problems);
             if !declared.internal {
-                self.outputs.push(Output::of_bit(&field, *bit));
-                self.schema.push(flag_schema(&name.value));
+                self.outputs.push(Output::of_bit(flag_schema(&name.value), &field, *bit));
             }
         }
         let Some(name) = &declared.name else {
@@ -91,8 +93,7 @@ impl Sheet {
             self.add_counter(declared, kind, &name.value, &field, problems);
         }
         if !declared.internal && declared.flags.is_empty() {
-            self.outputs.push(Output::of(&field));
-            self.schema.push(field::schema(declared, kind, &name.value));
+            self.outputs.push(Output::of(field::schema(declared, kind, &name.value), &field));
         }
         self.known.push((declared.clone(), field));
     }
@@ -117,7 +118,7 @@ impl Sheet {
     fn check_name(&self, name: &str, span: core::ops::Range<usize>, problems: &mut Problems) {
         let known =
             self.known.iter().any(|(declared, _)| declared.name.as_ref().is_some_and(|known| known.value == name));
-        let output = self.schema.iter().any(|field| field.name == name);
+        let output = self.outputs.iter().any(|output| output.schema.name == name);
         if known || output {
             problems.add(span, ProblemKind::Twice { what: "field", name: name.to_owned() });
         }
@@ -151,7 +152,7 @@ impl Sheet {
         };
         match last {
             Some(last) if last > 0 && self.group.is_none() => {
-                self.counters.push(Counter { name: name.to_owned(), field: field.clone(), last });
+                self.counters.push(Counter::new(name, field, last));
             }
             _ if self.group.is_some() => {
                 let kind = ProblemKind::Senseless("a counter inside of a group is not supported");

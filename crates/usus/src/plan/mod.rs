@@ -23,7 +23,7 @@ use crate::checksum::Checksum;
 use crate::claim::Choice;
 use crate::expression::Expression;
 use crate::format::{Integer, Limits, LineEnd, Order, Presence};
-use crate::schema::Schema;
+use crate::schema::{FieldSchema, Schema};
 use crate::time::Span;
 use crate::unit::Conversion;
 use crate::value::{Decimal, Layout, Name, Quality};
@@ -300,12 +300,13 @@ pub(crate) struct Gate {
     pub(crate) equals: Option<Constant>,
 }
 
-/// What stands in a record, in the order of its schema.
+/// What stands in a record: its schema, and how it is read.
 ///
 /// Each is small, so that those of a record lie side by side and are gone through in one pass. They give the same readings as the
 /// field that they were made from.
 #[derive(Clone)]
 pub(crate) struct Output {
+    pub(crate) schema: Box<FieldSchema>,
     /// Whether it is nothing but what its word says. Nearly every field of a packet is, and that is told faster than what else it may be.
     pub(crate) plain: Plain,
     /// How many from this one on are numbers in columns side by side.
@@ -362,7 +363,7 @@ pub(crate) enum What {
 }
 
 impl Output {
-    fn new(what: What, word: Option<&Word>) -> Output {
+    fn new(schema: FieldSchema, what: What, word: Option<&Word>) -> Output {
         let word = word.cloned().map(Word::high_first);
         let (plain, place, mark) = match &what {
             What::Integer => (word.as_ref().map_or(Plain::No, Word::plain), 0, 0),
@@ -375,7 +376,8 @@ impl Output {
             What::Column { .. } => (Plain::Column, 0, 0),
             _ => (Plain::No, 0, 0),
         };
-        Output { plain, together: 0, mark, word: word.unwrap_or(Word::byte(place)), what }
+        let (schema, word) = (Box::new(schema), word.unwrap_or(Word::byte(place)));
+        Output { schema, plain, together: 0, mark, word, what }
     }
 
     /// Counts which numbers stand side by side, once it is known which outputs do.
@@ -408,12 +410,12 @@ impl Output {
     }
 
     /// The output of a group.
-    fn of_group(group: Group) -> Output {
-        Output::new(What::Group(Box::new(group)), None)
+    fn of_group(schema: FieldSchema, group: Group) -> Output {
+        Output::new(schema, What::Group(Box::new(group)), None)
     }
 
     /// The output of a field.
-    fn of(field: &Field) -> Output {
+    fn of(schema: FieldSchema, field: &Field) -> Output {
         let short = short::short(field);
         let what = match (&field.word, &field.tests, short) {
             (Some(_), None, _) => What::Integer,
@@ -427,20 +429,20 @@ impl Output {
             (.., Some((first, way))) => What::Column { first, way, field: Box::new(field.clone()) },
             _ => What::Field(Box::new(field.clone())),
         };
-        Output::new(what, field.word.as_ref())
+        Output::new(schema, what, field.word.as_ref())
     }
 
     /// The output of one bit of a field.
-    fn of_bit(field: &Field, bit: u8) -> Output {
+    fn of_bit(schema: FieldSchema, field: &Field, bit: u8) -> Output {
         let (At::Front(first), Raw::Integer { integer, bits: None }) = (field.at, &field.raw) else {
-            return Output::new(What::Flag(Box::new(field.clone()), bit), None);
+            return Output::new(schema, What::Flag(Box::new(field.clone()), bit), None);
         };
         let (byte, last) = (usize::from(bit / 8), usize::from(integer.bytes) - 1);
         if byte > last {
-            return Output::new(What::Flag(Box::new(field.clone()), bit), None);
+            return Output::new(schema, What::Flag(Box::new(field.clone()), bit), None);
         }
         let byte = first + if integer.order == Order::Big { last - byte } else { byte };
-        Output::new(What::Bit, Some(&Word { mask: 1 << (bit % 8), ..Word::byte(byte as u32) }))
+        Output::new(schema, What::Bit, Some(&Word { mask: 1 << (bit % 8), ..Word::byte(byte as u32) }))
     }
 }
 
@@ -460,11 +462,18 @@ pub(crate) struct Counter {
     /// Index of its name among the kind's counters.
     pub(crate) name: String,
     pub(crate) field: Field,
+    /// The field, if it is nothing but a whole number: nearly every counter is.
+    pub(crate) word: Option<Word>,
     /// The last value before it begins again at 0.
     pub(crate) last: u64,
 }
 
 impl Counter {
+    pub(crate) fn new(name: &str, field: &Field, last: u64) -> Counter {
+        let word = field.word.as_ref().filter(|word| field.tests.is_none() && word.places == 0).cloned();
+        Counter { name: name.into(), field: field.clone(), word, last }
+    }
+
     /// The value that comes after another.
     #[inline(always)]
     pub(crate) fn after(&self, value: u64) -> u64 {

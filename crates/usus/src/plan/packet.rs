@@ -221,20 +221,21 @@ pub(super) fn push_group(
     let mut row = sheet.row(declared, place, "group".to_string());
     row.name.clone_from(&name.value);
     sheet.rows.push(row);
+    let fields = items.fields();
     sheet.rows.extend(items.rows);
     if declared.internal {
         return;
     }
-    sheet.outputs.push(Output::of_group(Group { outputs: items.outputs, ..group }));
-    sheet.schema.push(FieldSchema {
+    let schema = FieldSchema {
         name: name.value.clone(),
         title: declared.title.clone(),
         tag: declared.tag.clone(),
         unit: None,
         value_type: ValueType::Group,
         has_quality: false,
-        items: items.schema,
-    });
+        items: fields,
+    };
+    sheet.outputs.push(Output::of_group(schema, Group { outputs: items.outputs, ..group }));
 }
 
 fn end_in_front(named: &Named) -> usize {

@@ -78,12 +78,9 @@ impl Plan {
             if !schema.fields.iter().any(|field| wanted(&field.name)) {
                 continue;
             }
-            let keep: Vec<bool> = schema.fields.iter().map(|field| wanted(&field.name)).collect();
-            let mut index = 0..;
-            kind.outputs.retain(|_| index.next().is_some_and(|index: usize| keep[index]));
+            kind.outputs.retain(|output| wanted(&output.schema.name));
             super::Output::count_neighbours(&mut kind.outputs);
-            let mut index = 0..;
-            schema.fields.retain(|_| index.next().is_some_and(|index: usize| keep[index]));
+            schema.fields.retain(|field| wanted(&field.name));
         }
         Ok(Plan(Arc::new(inner)))
     }

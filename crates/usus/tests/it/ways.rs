@@ -31,10 +31,11 @@ impl<const WRITTEN: bool, const TOGETHER: bool> Visit for Seen<WRITTEN, TOGETHER
         self.reading(schema, Reading { value, quality: Quality::Good });
     }
 
-    fn together(&mut self, schemas: &[FieldSchema], columns: Together<'_>) {
+    fn together<'s>(&mut self, schemas: impl Iterator<Item = &'s FieldSchema>, columns: Together<'_>) {
         let texts: Vec<&[u8]> = columns.text().split(|byte| *byte == b',').collect();
+        let schemas: Vec<&FieldSchema> = schemas.collect();
         assert_eq!(texts.len(), schemas.len());
-        for (schema, text) in schemas.iter().zip(texts) {
+        for (schema, text) in schemas.into_iter().zip(texts) {
             let value = Decimal::parse(text).map_or(Value::Absent(Absent::Empty), Value::Decimal);
             assert_eq!(value.to_string().as_bytes(), text, "a number in its own form");
             self.reading(schema, Reading { value, quality: Quality::Good });
@@ -291,7 +292,7 @@ impl Visit for Neighbours {
 
     fn reading(&mut self, _schema: &FieldSchema, _reading: Reading<'_>) {}
 
-    fn together(&mut self, _schemas: &[FieldSchema], columns: Together<'_>) {
+    fn together<'s>(&mut self, _schemas: impl Iterator<Item = &'s FieldSchema>, columns: Together<'_>) {
         self.0.push(String::from_utf8(columns.text().to_vec()).unwrap());
     }
 

@@ -10,7 +10,7 @@ use super::Outcome;
 use super::line::{Line, Seen};
 use crate::cut::{self, Expect, Rest};
 use crate::fold::Fold;
-use crate::plan::{Check, Cut, Frame, Inner, Kind, Plan, Route, Signatures};
+use crate::plan::{Check, Cut, Frame, Inner, Plan, Route, Signatures};
 use crate::record::Record;
 use crate::sink::Sink;
 
@@ -180,15 +180,14 @@ impl Line {
 #[inline(always)]
 fn hand_over<S: Sink>(
     record: &Record<'_>,
-    kind: &Kind,
     content: (u32, u32),
     fold: &mut Fold,
     queue: &mut VecDeque<Outcome>,
     sink: &mut S,
 ) -> Result<bool, S::Error> {
-    let Record { kind: number, offset, length, count, .. } = *record;
+    let Record { kind: number, compiled: kind, offset, length, count, .. } = *record;
     if !kind.counters.is_empty() {
-        fold.record(&record.plan.0, number, &record.cells, &mut |kind| {
+        fold.record(&record.plan.0, number, kind, &record.cells, &mut |kind| {
             queue.push_back(Outcome::Notice { offset, kind });
         });
         if !queue.is_empty() {

@@ -47,9 +47,12 @@ impl Line {
         let window = seen.bytes;
         let counts = &mut *self.ledger.records;
         let begun = (self.at - seen.base) as usize;
+        // Any will do until there is a packet.
+        let Some(compiled) = kinds.first() else { return Ok(true) };
         let mut record = Record {
             plan,
             kind: 0,
+            compiled,
             line: self.id,
             offset: self.at,
             length: 0,
@@ -66,12 +69,13 @@ impl Line {
             && let Some(kind) = kinds.get(usize::from(signature.kind))
             && let Some(count) = counts.get_mut(usize::from(signature.kind))
         {
+            record.compiled = kind;
             (record.kind, record.offset, record.length) = (signature.kind, seen.base + at as u64, frame.len() as u32);
             (record.frame, record.cells.bytes, record.cells.wide) = (frame, frame, wide);
             record.cells.tail = frame.len();
             *count += 1;
             at += frame.len();
-            match hand_over(&record, kind, (0, record.length), &mut self.fold, &mut self.queue, sink) {
+            match hand_over(&record, (0, record.length), &mut self.fold, &mut self.queue, sink) {
                 Ok(true) => {}
                 stop => {
                     result = stop;

@@ -26,7 +26,7 @@ impl Line {
         }
         let until = if let Following::Nothing = following { (self.at - seen.base) as usize + 1 } else { ALL };
         loop {
-            if !self.texts_alone(plan, number, &known, seen, until, sink)? {
+            if !self.text_after_text(plan, number, &known, seen, until, sink)? {
                 return Ok(false);
             }
             let Following::TextsAndPackets(signed) = following else { return Ok(true) };
@@ -45,7 +45,7 @@ impl Line {
 
     /// Hands over text after text that begins before a place of what is seen.
     #[inline(always)]
-    fn texts_alone<S: Sink>(
+    fn text_after_text<S: Sink>(
         &mut self,
         plan: &Plan,
         number: u16,
@@ -82,6 +82,7 @@ impl Line {
             let record = Record {
                 plan,
                 kind: kind_number,
+                compiled: kind,
                 line: self.id,
                 offset: seen.base + at as u64,
                 length: known.length as u32,
@@ -93,7 +94,7 @@ impl Line {
             at += known.length + known.filler;
             line_end = known.expect;
             let content = (known.first as u32, (known.first + known.text) as u32);
-            match hand_over(&record, kind, content, &mut self.fold, &mut self.queue, sink) {
+            match hand_over(&record, content, &mut self.fold, &mut self.queue, sink) {
                 Ok(true) => {}
                 stop => {
                     result = stop;
