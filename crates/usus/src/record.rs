@@ -108,33 +108,30 @@ impl<'a> Record<'a> {
             }
             front => front,
         };
-        let mut next = 0;
+        let mut outputs = &**outputs;
         loop {
-            next = match front {
-                Some(front) => visit::plain_in_front(outputs, next, front, visitor),
-                None => visit::plain_anywhere(outputs, next, &self.cells, 0, visitor),
+            outputs = match front {
+                Some(front) => visit::plain_in_front(outputs, front, visitor),
+                None => visit::plain_anywhere(outputs, &self.cells, 0, visitor),
             };
-            let Some(output) = outputs.get(next) else { return };
+            let [output, others @ ..] = outputs else { return };
             match &output.what {
                 What::Group(group) => visitor.group(&output.schema, self.items(group)),
                 _ => visit::bytes(output, &self.cells, 0, visitor),
             }
-            next += 1;
+            outputs = others;
         }
     }
 
     #[inline(never)]
     fn visit_columns<V: Visit>(&self, visitor: &mut V) {
-        let outputs = &*self.compiled.outputs;
-        let mut next = 0;
-        loop {
-            next = visit::columns(outputs, next, &self.cells, 0, visitor);
-            let Some(output) = outputs.get(next) else { return };
+        let mut outputs = &*self.compiled.outputs;
+        while let [output, others @ ..] = visit::columns(outputs, &self.cells, 0, visitor) {
             match &output.what {
                 What::Group(group) => visitor.group(&output.schema, self.items(group)),
                 _ => visitor.reading(&output.schema, self.cells.output(output, 0)),
             }
-            next += 1;
+            outputs = others;
         }
     }
 

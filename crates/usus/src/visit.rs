@@ -83,28 +83,39 @@ pub(crate) fn padded(packet: &[u8]) -> Front {
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.
 pub(crate) const NEAR: usize = 64;
 
-/// Shows the fields of a packet from that one on, up to the first that is more than a word; returns its number. `take` takes the bytes of
+/// Shows the fields of a packet up to the first that is more than a word; returns what is left from that one on. `take` takes the bytes of
 /// a word.
 ///
 /// Nothing in this loop can panic or calls what may: so what a visitor gathers stays in registers.
 #[inline(always)]
-fn plain<V: Visit>(outputs: &[Output], from: usize, take: impl Fn(&Word) -> Option<[u8; 8]>, visitor: &mut V) -> usize {
-    let mut index = from;
-    while let Some(output) = outputs.get(index) {
-        let schema = &*output.schema;
-        let word = &output.word;
+fn plain<'o, V: Visit>(
+    mut outputs: &'o [Output],
+    take: impl Fn(&Word) -> Option<[u8; 8]>,
+    visitor: &mut V,
+) -> &'o [Output] {
+    while let [output, others @ ..] = outputs {
+        let (schema, word) = (&*output.schema, &output.word);
         let Some(eight) = take(word) else { break };
         match output.plain {
-            Plain::TwoHighFirst if V::BRIEF => match high_first::<2, V>(outputs, &mut index, &take, visitor) {
-                Some(()) => continue,
+            Plain::TwoHighFirst if V::BRIEF => match high_first::<2, V>(outputs, &take, visitor) {
+                Some(others) => {
+                    outputs = others;
+                    continue;
+                }
                 None => break,
             },
-            Plain::ThreeHighFirst if V::BRIEF => match high_first::<3, V>(outputs, &mut index, &take, visitor) {
-                Some(()) => continue,
+            Plain::ThreeHighFirst if V::BRIEF => match high_first::<3, V>(outputs, &take, visitor) {
+                Some(others) => {
+                    outputs = others;
+                    continue;
+                }
                 None => break,
             },
-            Plain::FourHighFirst if V::BRIEF => match high_first::<4, V>(outputs, &mut index, &take, visitor) {
-                Some(()) => continue,
+            Plain::FourHighFirst if V::BRIEF => match high_first::<4, V>(outputs, &take, visitor) {
+                Some(others) => {
+                    outputs = others;
+                    continue;
+                }
                 None => break,
             },
             Plain::HighFirst | Plain::TwoHighFirst | Plain::ThreeHighFirst | Plain::FourHighFirst => {
@@ -127,72 +138,66 @@ fn plain<V: Visit>(outputs: &[Output], from: usize, take: impl Fn(&Word) -> Opti
             Plain::Bit => visitor.flag(schema, word.of(eight) != 0),
             Plain::No | Plain::Number | Plain::Column => break,
         }
-        index += 1;
+        outputs = others;
     }
-    index
+    outputs
 }
 
-/// Shows as many integers, one after the other, and counts them; nothing once one is not there.
+/// Shows as many integers, one after the other; none if one is not there. Returns what is left.
 #[inline(always)]
-fn high_first<const N: usize, V: Visit>(
-    outputs: &[Output],
-    index: &mut usize,
+fn high_first<'o, const N: usize, V: Visit>(
+    outputs: &'o [Output],
     take: &impl Fn(&Word) -> Option<[u8; 8]>,
     visitor: &mut V,
-) -> Option<()> {
-    for output in outputs.get(*index..)?.first_chunk::<N>()? {
-        let word = &output.word;
-        let raw = word.within(u64::from_be_bytes(take(word)?));
-        visitor.number(&output.schema, raw, word.places, Quality::Good);
-        *index += 1;
+) -> Option<&'o [Output]> {
+    let (these, others) = outputs.split_first_chunk::<N>()?;
+    let mut raw = [0; N];
+    for (raw, output) in raw.iter_mut().zip(these) {
+        *raw = output.word.within(u64::from_be_bytes(take(&output.word)?));
     }
-    Some(())
+    for (raw, output) in raw.into_iter().zip(these) {
+        visitor.number(&output.schema, raw, output.word.places, Quality::Good);
+    }
+    Some(others)
 }
 
 /// [`plain`] for a packet or an item that may be anywhere.
 #[inline(always)]
-pub(crate) fn plain_anywhere<V: Visit>(
-    outputs: &[Output],
-    from: usize,
+pub(crate) fn plain_anywhere<'o, V: Visit>(
+    outputs: &'o [Output],
     cells: &Cells<'_>,
     base: usize,
     visitor: &mut V,
-) -> usize {
+) -> &'o [Output] {
     let eight = |word: &Word| {
         let wide = cells.wide.get(base.wrapping_add(word.first as usize)..)?;
         wide.first_chunk::<8>().copied()
     };
-    plain(outputs, from, eight, visitor)
+    plain(outputs, eight, visitor)
 }
 
 /// [`plain`] for a packet of which all plain fields are in its front.
 #[inline(always)]
-pub(crate) fn plain_in_front<V: Visit>(outputs: &[Output], from: usize, front: &Front, visitor: &mut V) -> usize {
+pub(crate) fn plain_in_front<'o, V: Visit>(outputs: &'o [Output], front: &Front, visitor: &mut V) -> &'o [Output] {
     let eight = |word: &Word| front[word.first as usize % NEAR..].first_chunk::<8>().copied();
-    plain(outputs, from, eight, visitor)
+    plain(outputs, eight, visitor)
 }
 
 /// Shows the fields of an item of a packet.
 #[inline(always)]
-pub(crate) fn item_of_packet<V: Visit>(outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) {
-    let mut next = 0;
-    loop {
-        next = plain_anywhere(outputs, next, cells, base, visitor);
-        let Some(output) = outputs.get(next) else { return };
+pub(crate) fn item_of_packet<V: Visit>(mut outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) {
+    while let [output, others @ ..] = plain_anywhere(outputs, cells, base, visitor) {
         bytes(output, cells, base, visitor);
-        next += 1;
+        outputs = others;
     }
 }
 
 /// Shows the fields of an item of a text.
 #[inline(always)]
-pub(crate) fn item_of_text<V: Visit>(outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) {
-    let mut next = 0;
-    loop {
-        next = columns(outputs, next, cells, base, visitor);
-        let Some(output) = outputs.get(next) else { return };
+pub(crate) fn item_of_text<V: Visit>(mut outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) {
+    while let [output, others @ ..] = columns(outputs, cells, base, visitor) {
         visitor.reading(&output.schema, cells.output(output, base));
-        next += 1;
+        outputs = others;
     }
 }
 
@@ -215,24 +220,22 @@ pub(crate) fn bytes<'a, V: Visit>(output: &'a Output, cells: &Cells<'a>, base: u
     }
 }
 
-/// Shows the fields of a text from that one on by their short ways, up to the first that has none to its value; returns its number.
+/// Shows the fields of a text by their short ways, up to the first that has none to its value; returns what is left from that one on.
 #[inline(always)]
-pub(crate) fn columns<V: Visit>(
-    outputs: &[Output],
-    from: usize,
+pub(crate) fn columns<'o, V: Visit>(
+    mut outputs: &'o [Output],
     cells: &Cells<'_>,
     base: usize,
     visitor: &mut V,
-) -> usize {
-    let mut index = from;
-    while let Some(output) = outputs.get(index) {
+) -> &'o [Output] {
+    while let [output, others @ ..] = outputs {
         let schema = &*output.schema;
         let shown = match (output.plain, &output.what) {
             (Plain::Number, _) => {
                 if V::SEPARATED_BY.is_some()
-                    && let Some(count) = numbers_together(&outputs[index..], cells, base, visitor)
+                    && let Some(others) = numbers_together(outputs, cells, base, visitor)
                 {
-                    index += count;
+                    outputs = others;
                     continue;
                 }
                 number_column(schema, base + output.word.first as usize, cells, visitor)
@@ -245,9 +248,9 @@ pub(crate) fn columns<V: Visit>(
         if shown.is_none() {
             break;
         }
-        index += 1;
+        outputs = others;
     }
-    index
+    outputs
 }
 
 /// Shows a column that is nothing but a number, if that is written shortly.
@@ -261,9 +264,14 @@ fn number_column<V: Visit>(schema: &FieldSchema, place: usize, cells: &Cells<'_>
     }
 }
 
-/// Shows columns of numbers together, if several stand side by side; returns how many.
+/// Shows columns of numbers together, if several stand side by side; returns what is left.
 #[inline(always)]
-fn numbers_together<V: Visit>(outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) -> Option<usize> {
+fn numbers_together<'o, V: Visit>(
+    outputs: &'o [Output],
+    cells: &Cells<'_>,
+    base: usize,
+    visitor: &mut V,
+) -> Option<&'o [Output]> {
     let first = outputs.first()?;
     let count = usize::from(first.together);
     if count < LEAST_TOGETHER {
@@ -276,8 +284,9 @@ fn numbers_together<V: Visit>(outputs: &[Output], cells: &Cells<'_>, base: usize
         return None;
     }
     let columns = Together::of(cells.wide.get(start..)?, end.checked_sub(start + 1)?, separator)?;
-    visitor.together(outputs.get(..count)?.iter().map(|output| &*output.schema), columns);
-    Some(count)
+    let (these, others) = outputs.split_at_checked(count)?;
+    visitor.together(these.iter().map(|output| &*output.schema), columns);
+    Some(others)
 }
 
 /// Fewer columns are as fast one by one.
