@@ -35,8 +35,22 @@ impl Fold {
         }
     }
 
-    /// Takes a record in, and says what it means beside those before it.
+    /// Takes a record in if its only counter is one more than before. Says whether it is, as nearly always; if not, it is still to be taken in.
     #[inline(always)]
+    pub(crate) fn step(&mut self, number: u16, kind: &Kind, cells: &Cells<'_>) -> bool {
+        let counted = self.single.get_mut(usize::from(number));
+        let (Some([Some((_, last))]), [counter]) = (counted.map(|counted| &mut **counted), &*kind.counters) else {
+            return false;
+        };
+        let found = cells.count(counter);
+        let goes_on = found == Some(counter.after(*last));
+        if goes_on {
+            *last = counter.after(*last);
+        }
+        goes_on
+    }
+
+    /// Takes a record in, and says what it means beside those before it.
     pub(crate) fn record(
         &mut self,
         plan: &Inner,
@@ -123,7 +137,6 @@ impl Fold {
 }
 
 /// Follows the counters of one record of one series.
-#[inline(always)]
 fn count(number: u16, kind: &Kind, cells: &Cells<'_>, counted: &mut [Counted], notices: &mut impl FnMut(NoticeKind)) {
     for (index, (counter, counted)) in kind.counters.iter().zip(counted).enumerate() {
         let Some(found) = cells.count(counter) else { continue };

@@ -185,20 +185,30 @@ fn hand_over<S: Sink>(
     queue: &mut VecDeque<Outcome>,
     sink: &mut S,
 ) -> Result<bool, S::Error> {
-    let Record { kind: number, compiled: kind, offset, length, count, .. } = *record;
-    if !kind.counters.is_empty() {
-        fold.record(&record.plan.0, number, kind, &record.cells, &mut |kind| {
-            queue.push_back(Outcome::Notice { offset, kind });
-        });
-        if !queue.is_empty() {
-            let tail = record.cells.tail as u32;
-            let record = Outcome::Record { kind: number, offset, length, content, count, tail };
-            queue.extend(kind.wanted.then_some(record));
-            return Ok(false);
-        }
+    let kind = record.compiled;
+    let goes_on = kind.counters.is_empty() || fold.step(record.kind, kind, &record.cells);
+    if !goes_on && !follow(record, content, fold, queue) {
+        return Ok(false);
     }
     if kind.wanted {
         sink.record(record)?;
     }
     Ok(true)
+}
+
+/// Follows the counters of a record. Says whether they say nothing; if not, that is queued, with the record behind it.
+#[cold]
+#[inline(never)]
+fn follow(record: &Record<'_>, content: (u32, u32), fold: &mut Fold, queue: &mut VecDeque<Outcome>) -> bool {
+    let Record { kind: number, compiled: kind, offset, length, count, cells, .. } = *record;
+    fold.record(&record.plan.0, number, kind, &cells, &mut |kind| {
+        queue.push_back(Outcome::Notice { offset, kind });
+    });
+    let says_nothing = queue.is_empty();
+    if !says_nothing {
+        let tail = cells.tail as u32;
+        let record = Outcome::Record { kind: number, offset, length, content, count, tail };
+        queue.extend(kind.wanted.then_some(record));
+    }
+    says_nothing
 }
