@@ -127,11 +127,17 @@ impl<'a> Record<'a> {
     fn visit_columns<V: Visit>(&self, visitor: &mut V) {
         let mut outputs = &*self.compiled.outputs;
         while let [output, others @ ..] = visit::columns(outputs, &self.cells, 0, visitor) {
-            match &output.what {
-                What::Group(group) => visitor.group(&output.schema, self.items(group)),
-                _ => visitor.reading(&output.schema, self.cells.output(output, 0)),
-            }
+            self.show_long(output, visitor);
             outputs = others;
+        }
+    }
+
+    /// Shows a field of a text by the long way, or a group. Apart, so that the short ways have the registers to themselves.
+    #[inline(never)]
+    fn show_long<V: Visit>(&self, output: &'a Output, visitor: &mut V) {
+        match &output.what {
+            What::Group(group) => visitor.group(&output.schema, self.items(group)),
+            _ => visitor.reading(&output.schema, self.cells.output(output, 0)),
         }
     }
 
