@@ -30,14 +30,41 @@ pub(super) enum Cyclic {
 #[derive(Clone, Copy)]
 pub(crate) struct Small<'t> {
     tables: &'t [[u32; 256]; 8],
-    begun: u64,
 }
 
 impl Small<'_> {
-    /// What bytes leave in its register.
+    /// What the bytes at a place leave in an empty register; nothing if they are not there.
     #[inline(always)]
-    pub(crate) fn register(&self, bytes: &[u8]) -> u64 {
-        run(self.tables, self.begun, bytes)
+    pub(crate) fn left_by(&self, place: &Place, wide: &[u8]) -> Option<u64> {
+        let register = step(self.tables, word(wide.get(place.from..)?) << (place.too_many & 63));
+        Some(eight_by_eight(self.tables, register, wide.get(place.eights..place.to)?))
+    }
+}
+
+/// A place that is known before the bytes are, with what is known then about running them through a register.
+#[derive(Clone, Copy)]
+pub(crate) struct Place {
+    pub(crate) from: usize,
+    pub(crate) to: usize,
+    /// Where eights begin, up to the end.
+    eights: usize,
+    /// How many bits the bytes before them are short of eight bytes.
+    too_many: u32,
+}
+
+impl Place {
+    pub(crate) fn new(from: usize, to: usize) -> Place {
+        let front = front(to - from);
+        Place { from, to, eights: from + front, too_many: 64 - 8 * front as u32 }
+    }
+}
+
+/// How many of so many bytes stand before eights: one to eight if there are any, so that neighbouring numbers take the same way.
+#[inline(always)]
+fn front(length: usize) -> usize {
+    match length.checked_sub(1) {
+        Some(last) => last % 8 + 1,
+        None => 0,
     }
 }
 
@@ -80,10 +107,10 @@ impl Cyclic {
         Some(value(parameters, self.register(bytes)?))
     }
 
-    /// Its tables and its first register, if it has at most 32 bits.
+    /// Its tables, if it has at most 32 bits.
     pub(super) fn small(&self) -> Option<Small<'_>> {
         match self {
-            Cyclic::Small { tables, begun, .. } => Some(Small { tables, begun: *begun }),
+            Cyclic::Small { tables, .. } => Some(Small { tables }),
             _ => None,
         }
     }
@@ -145,19 +172,31 @@ fn slices(first: &[u128]) -> impl Iterator<Item = [u64; 256]> {
 /// are put onto the bytes that they meet.
 #[inline(always)]
 fn run<T: Copy + Into<u64>>(tables: &[[T; 256]; 8], mut register: u64, bytes: &[u8]) -> u64 {
-    let Some(last) = bytes.len().checked_sub(1) else { return register };
-    // One to eight, so that bytes of neighbouring numbers take the same way.
-    let first = last % 8 + 1;
-    let word = match bytes.first_chunk::<8>() {
-        Some(eight) => u64::from_le_bytes(*eight),
-        None => short_word(bytes),
-    };
-    let met = (word ^ register) << (64 - 8 * first);
+    let first = front(bytes.len());
+    if first == 0 {
+        return register;
+    }
+    let met = (word(bytes) ^ register) << (64 - 8 * first);
     register = register >> (4 * first) >> (4 * first) ^ step(tables, met);
-    for eight in bytes[first..].as_chunks::<8>().0 {
+    eight_by_eight(tables, register, &bytes[first..])
+}
+
+/// Runs as many eights as there are through a register.
+#[inline(always)]
+fn eight_by_eight<T: Copy + Into<u64>>(tables: &[[T; 256]; 8], mut register: u64, bytes: &[u8]) -> u64 {
+    for eight in bytes.as_chunks::<8>().0 {
         register = step(tables, register ^ u64::from_le_bytes(*eight));
     }
     register
+}
+
+/// The first eight bytes as a word, low byte first.
+#[inline(always)]
+fn word(bytes: &[u8]) -> u64 {
+    match bytes.first_chunk::<8>() {
+        Some(eight) => u64::from_le_bytes(*eight),
+        None => short_word(bytes),
+    }
 }
 
 /// Fewer than eight bytes as a word, low byte first.

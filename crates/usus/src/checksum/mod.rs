@@ -9,7 +9,7 @@ use core::fmt;
 
 use crate::format::Order;
 use cyclic::Cyclic;
-pub(crate) use cyclic::Small;
+pub(crate) use cyclic::{Place, Small};
 
 /// Sums that are no CRC, by name: plain sums of the bytes modulo 2^8 and 2^16, and the bytes xored together.
 const SUMS: [&str; 3] = ["SUM-8", "SUM-16", "XOR-8"];

@@ -72,7 +72,7 @@ pub(crate) fn signed<'p, 'b>(
 #[inline(always)]
 pub(crate) fn is_sound(signatures: &Signatures, check: Option<&Check>, signature: &Signature, wide: &[u8]) -> bool {
     let Some(check) = check else { return true };
-    let Some(covered) = wide.get(signature.covered.0..signature.covered.1) else { return false };
+    let Some(covered) = wide.get(signature.covered.from..signature.covered.to) else { return false };
     match signatures.residue {
         Some(residue) => check.checksum.register(covered) == Some(residue),
         None => {

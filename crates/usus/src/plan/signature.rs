@@ -4,6 +4,7 @@ use alloc::boxed::Box;
 use alloc::vec::Vec;
 
 use super::{Check, ChoiceKey, Cut, Edge, Frame, Kind, Length, Packet, Word};
+use crate::checksum::Place;
 use crate::claim::Choice;
 use crate::format::{CheckForm, Integer, Order};
 
@@ -33,8 +34,10 @@ pub(crate) struct Signature {
     mask: u64,
     value: u64,
     /// The bytes that the checksum covers, and where it stands.
-    pub(crate) covered: (usize, usize),
+    pub(crate) covered: Place,
     pub(crate) sent: Word,
+    /// What the covered bytes leave in an empty register, if that is always the same.
+    pub(crate) left: u64,
 }
 
 impl Signatures {
@@ -54,7 +57,15 @@ pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
         return None;
     };
     // No eight bytes are all zero and all one.
-    let none = Signature { kind: 0, length: 0, mask: 0, value: 1, covered: (0, 0), sent: integer_word(0, BYTE) };
+    let none = Signature {
+        kind: 0,
+        length: 0,
+        mask: 0,
+        value: 1,
+        covered: Place::new(0, 0),
+        sent: integer_word(0, BYTE),
+        left: 0,
+    };
     let mut all = Vec::from([none]);
     let mut by_byte = Box::new([0; 256]);
     for (number, choice) in by_byte.iter_mut().zip(choices.iter()) {
@@ -71,8 +82,14 @@ pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
         };
     }
     let residue = frame.check.as_ref().and_then(residue);
-    if residue.is_some() {
-        all.iter_mut().for_each(|signature| signature.covered.1 += usize::from(signature.sent.size));
+    if let (Some(check), Some(residue)) = (&frame.check, residue) {
+        for signature in &mut all {
+            let Place { from, to, .. } = signature.covered;
+            signature.covered = Place::new(from, to + usize::from(signature.sent.size));
+            // Zeros leave nothing but what the first register becomes.
+            let zeros = alloc::vec![0; signature.covered.to - from];
+            signature.left = residue ^ check.checksum.register(&zeros).unwrap_or_default();
+        }
     }
     let lengths = all.iter().skip(1).map(|signature| signature.length);
     let shortest = if all.len() > frame.kinds.len() { lengths.min() } else { None };
@@ -111,18 +128,18 @@ fn signature(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option
     }
     let (covered, sent) = match &frame.check {
         Some(check) => checked(check, length)?,
-        None => ((0, 0), integer_word(0, BYTE)),
+        None => (Place::new(0, 0), integer_word(0, BYTE)),
     };
-    Some(Signature { kind: number, length, mask, value, covered, sent })
+    Some(Signature { kind: number, length, mask, value, covered, sent, left: 0 })
 }
 
 /// What a checksum covers in a packet of that length, and where it stands.
-fn checked(check: &Check, length: usize) -> Option<((usize, usize), Word)> {
+fn checked(check: &Check, length: usize) -> Option<(Place, Word)> {
     let CheckForm::Binary(integer) = check.form else { return None };
     let place = |edge: Edge| edge.in_frame(length);
     let (from, to, at) = (place(check.from)?, place(check.to)? + 1, place(check.at)?);
     let inside = from <= to && to <= length && at + usize::from(integer.bytes) <= length;
-    (inside && check.checksum.width() <= 64).then(|| ((from, to), integer_word(at, integer)))
+    (inside && check.checksum.width() <= 64).then(|| (Place::new(from, to), integer_word(at, integer)))
 }
 
 /// An unsigned integer of whole bytes as it is.

@@ -21,12 +21,10 @@ impl Line {
     ) -> Result<bool, S::Error> {
         // Most have a small CRC right behind what it covers: those get a loop with nothing else in it.
         if let Some(crc) = check.and_then(|check| check.checksum.small())
-            && let Some(residue) = signatures.residue
+            && signatures.residue.is_some()
         {
-            let sound = |signature: &Signature, wide: &[u8]| {
-                let covered = wide.get(signature.covered.0..signature.covered.1);
-                covered.is_some_and(|covered| crc.register(covered) == residue)
-            };
+            let sound =
+                |signature: &Signature, wide: &[u8]| crc.left_by(&signature.covered, wide) == Some(signature.left);
             return self.sound_packets(plan, signatures, sound, seen, until, sink);
         }
         let sound = |signature: &Signature, wide: &[u8]| cut::is_sound(signatures, check, signature, wide);
