@@ -45,6 +45,10 @@ impl Signatures {
     #[inline(always)]
     pub(crate) fn of(&self, first: u64) -> Option<&Signature> {
         let number = self.by_byte[(first >> (self.shift & 63)) as usize & 0xFF];
+        // Most that have none are told so soonest.
+        if number == 0 {
+            return None;
+        }
         self.all.get(usize::from(number)).filter(|signature| first & signature.mask == signature.value)
     }
 }
