@@ -116,8 +116,8 @@ impl<'a> Record<'a> {
             };
             let [output, others @ ..] = outputs else { return };
             match &output.what {
-                What::Group(group) => visitor.group(&output.schema, self.items(group)),
-                _ => visit::bytes(output, &self.cells, 0, visitor),
+                What::Integer | What::Bit | What::Tested(_) => visit::bytes(output, &self.cells, 0, visitor),
+                _ => self.show_long(output, visitor),
             }
             outputs = others;
         }
@@ -132,7 +132,7 @@ impl<'a> Record<'a> {
         }
     }
 
-    /// Shows a field of a text by the long way, or a group. Apart, so that the short ways have the registers to themselves.
+    /// Shows a field by the long way, or a group. Apart, so that the short ways have the registers to themselves.
     #[inline(never)]
     fn show_long<V: Visit>(&self, output: &'a Output, visitor: &mut V) {
         match &output.what {
