@@ -89,34 +89,28 @@ pub(crate) const NEAR: usize = 64;
 /// Nothing in this loop can panic or calls what may: so what a visitor gathers stays in registers.
 #[inline(always)]
 fn plain<'o, V: Visit>(
-    mut outputs: &'o [Output],
+    outputs: &'o [Output],
     take: impl Fn(&Word) -> Option<[u8; 8]>,
     visitor: &mut V,
 ) -> &'o [Output] {
-    while let [output, others @ ..] = outputs {
+    let mut rest = outputs.iter();
+    loop {
+        let left = rest.as_slice();
+        let Some(output) = rest.next() else { return left };
         let (schema, word) = (&*output.schema, &output.word);
-        let Some(eight) = take(word) else { break };
+        let Some(eight) = take(word) else { return left };
         match output.plain {
-            Plain::TwoHighFirst if V::BRIEF => match high_first::<2, V>(outputs, &take, visitor) {
-                Some(others) => {
-                    outputs = others;
-                    continue;
-                }
-                None => break,
+            Plain::TwoHighFirst if V::BRIEF => match high_first::<2, V>(left, &take, visitor) {
+                Some(others) => rest = others.iter(),
+                None => return left,
             },
-            Plain::ThreeHighFirst if V::BRIEF => match high_first::<3, V>(outputs, &take, visitor) {
-                Some(others) => {
-                    outputs = others;
-                    continue;
-                }
-                None => break,
+            Plain::ThreeHighFirst if V::BRIEF => match high_first::<3, V>(left, &take, visitor) {
+                Some(others) => rest = others.iter(),
+                None => return left,
             },
-            Plain::FourHighFirst if V::BRIEF => match high_first::<4, V>(outputs, &take, visitor) {
-                Some(others) => {
-                    outputs = others;
-                    continue;
-                }
-                None => break,
+            Plain::FourHighFirst if V::BRIEF => match high_first::<4, V>(left, &take, visitor) {
+                Some(others) => rest = others.iter(),
+                None => return left,
             },
             Plain::HighFirst | Plain::TwoHighFirst | Plain::ThreeHighFirst | Plain::FourHighFirst => {
                 let raw = word.within(u64::from_be_bytes(eight));
@@ -136,11 +130,9 @@ fn plain<'o, V: Visit>(
             }
             Plain::Integer => visitor.number(schema, word.scaled(word.of(eight)), word.places, Quality::Good),
             Plain::Bit => visitor.flag(schema, word.of(eight) != 0),
-            Plain::No | Plain::Number | Plain::Column => break,
+            Plain::No | Plain::Number | Plain::Column => return left,
         }
-        outputs = others;
     }
-    outputs
 }
 
 /// Shows as many integers, one after the other; none if one is not there. Returns what is left.
