@@ -78,7 +78,8 @@ fn key(number: u16, frame: &Frame, header: &Cells<'_>) -> Option<Key> {
     Some((value, (length as u32) << 16 | u32::from(number)))
 }
 
-/// The record or ignore that claims a frame, by its header.
+/// The record or ignore that claims a frame, by its header. Apart, since nearly always that was found before.
+#[inline(never)]
 pub(crate) fn choose(kinds: &[Kind], ignores: &[Ignore], frame: &Frame, header: &Cells<'_>) -> Choice {
     let look = |field: &u16| operand(&frame.header[usize::from(*field)], header);
     for &kind in &frame.kinds {
