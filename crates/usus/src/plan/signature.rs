@@ -13,9 +13,8 @@ use crate::format::{CheckForm, Integer, Order};
 pub(crate) struct Signatures {
     /// How far the byte that decides about the kind is to be shifted down in the first eight bytes.
     shift: u32,
-    /// The number of the signature for each value of that byte.
+    /// The number of the signature for each value of that byte, or [`NONE`].
     by_byte: Box<[u16; 256]>,
-    /// The first one fits nothing.
     all: Vec<Signature>,
     /// What is left in the checksum's register by what it covers and itself behind it, if that is always the same. What is covered includes
     /// it then.
@@ -45,13 +44,12 @@ impl Signatures {
     #[inline(always)]
     pub(crate) fn of(&self, first: u64) -> Option<&Signature> {
         let number = self.by_byte[(first >> (self.shift & 63)) as usize & 0xFF];
-        // Most that have none are told so soonest.
-        if number == 0 {
-            return None;
-        }
         self.all.get(usize::from(number)).filter(|signature| first & signature.mask == signature.value)
     }
 }
+
+/// No signature has this number.
+const NONE: u16 = u16::MAX;
 
 const BYTE: Integer = Integer { signed: false, bytes: 1, order: Order::Little };
 
@@ -60,28 +58,18 @@ pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
     let (Cut::Packet(packet), ChoiceKey::Byte { at: at @ 0..8, choices }) = (&frame.cut, &frame.key) else {
         return None;
     };
-    // No eight bytes are all zero and all one.
-    let none = Signature {
-        kind: 0,
-        length: 0,
-        mask: 0,
-        value: 1,
-        covered: Place::new(0, 0),
-        sent: integer_word(0, BYTE),
-        left: 0,
-    };
-    let mut all = Vec::from([none]);
-    let mut by_byte = Box::new([0; 256]);
+    let mut all: Vec<Signature> = Vec::new();
+    let mut by_byte = Box::new([NONE; 256]);
     for (number, choice) in by_byte.iter_mut().zip(choices.iter()) {
         let Choice::Kind(kind) = *choice else { continue };
-        *number = match all.iter().skip(1).position(|signature| signature.kind == kind) {
-            Some(known) => known as u16 + 1,
+        *number = match all.iter().position(|signature| signature.kind == kind) {
+            Some(known) => known as u16,
             None => match signature(frame, packet, kind, &kinds[usize::from(kind)]) {
                 Some(signature) => {
                     all.push(signature);
                     all.len() as u16 - 1
                 }
-                None => 0,
+                None => NONE,
             },
         };
     }
@@ -95,8 +83,8 @@ pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
             signature.left = residue ^ check.checksum.register(&zeros).unwrap_or_default();
         }
     }
-    let lengths = all.iter().skip(1).map(|signature| signature.length);
-    let shortest = if all.len() > frame.kinds.len() { lengths.min() } else { None };
+    let lengths = all.iter().map(|signature| signature.length);
+    let shortest = if all.len() >= frame.kinds.len() { lengths.min() } else { None };
     let shortest = shortest.unwrap_or(packet.shortest);
     Some(Signatures { shift: *at as u32 * 8, by_byte, all, residue, shortest })
 }
