@@ -2,6 +2,7 @@
 
 use core::fmt;
 
+use crate::format::{CheckForm, Order};
 use crate::plan::Plan;
 use crate::record::Record;
 use crate::time::Time;
@@ -221,7 +222,16 @@ impl fmt::Display for Description<'_> {
             Reason::Checksum { frame, computed, sent: Some(sent) } => {
                 let digits = plan.check_digits(frame);
                 let name = named(frame);
-                write!(f, "the checksum of {name} does not hold: computed {computed:0digits$X}, sent {sent:0digits$X}")
+                write!(
+                    f,
+                    "the checksum of {name} does not hold: computed {computed:0digits$X}, sent {sent:0digits$X}"
+                )?;
+                match plan.check_if_swapped(frame) {
+                    Some((size, word)) if sent == computed.swap_bytes() >> (64 - 8 * size) => {
+                        write!(f, "; it would hold with its bytes swapped, as {word}")
+                    }
+                    _ => Ok(()),
+                }
             }
             Reason::Checksum { frame, computed, sent: None } => {
                 let digits = plan.check_digits(frame);
@@ -267,6 +277,14 @@ fn or_constant(name: &str) -> &str {
 }
 
 impl Plan {
+    /// Bytes of a frame's checksum, and the type that has them in the other order.
+    fn check_if_swapped(&self, frame: u16) -> Option<(u32, alloc::string::String)> {
+        let check = self.0.frames.get(usize::from(frame))?.check.as_ref()?;
+        let CheckForm::Binary(integer) = check.form else { return None };
+        let order = if integer.order == Order::Big { "le" } else { "be" };
+        (integer.bytes > 1).then(|| (integer.bytes.into(), alloc::format!("u{}{order}", 8 * integer.bytes)))
+    }
+
     /// Hex digits that show the checksum of a frame.
     fn check_digits(&self, frame: u16) -> usize {
         let check = self.0.frames.get(usize::from(frame)).and_then(|frame| frame.check.as_ref());

@@ -3,11 +3,13 @@
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::ops::Range;
 
 use crate::cut::LineEdge;
 use crate::decoder::{Chunk, Decoder};
 use crate::event::Event;
-use crate::format::{Example, Expected, Format, Literal};
+use crate::format::{Cut, Example, Expected, Format, Frame, LineEnd, Literal};
+use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::record::{Cell, Record};
 use crate::time::Time;
@@ -19,6 +21,12 @@ use crate::value::{Decimal, Reading, Value};
 pub struct ExampleOutcome {
     /// Index of the example in the format.
     pub example: usize,
+    /// Where it stands in the format file, as bytes.
+    pub span: Range<usize>,
+    /// The line on which it begins, from 1.
+    pub line: usize,
+    /// The character of that line, from 1.
+    pub column: usize,
     /// The kind that it should give.
     pub kind: String,
     /// Where it differs from what it should give; none if it holds.
@@ -42,39 +50,73 @@ impl Plan {
     pub fn run_examples(&self, format: &Format) -> Vec<ExampleOutcome> {
         let run = |(example, declared): (usize, &Example)| {
             let differences = self.run_example(format, declared);
-            ExampleOutcome { example, kind: declared.kind.value.clone(), differences }
+            let (span, kind) = (declared.span.clone(), declared.kind.value.clone());
+            let (line, column) = crate::problem::place(&format.text, span.start);
+            ExampleOutcome { example, span, line, column, kind, differences }
         };
         format.examples.iter().enumerate().map(run).collect()
     }
 
     fn run_example(&self, format: &Format, example: &Example) -> Vec<Difference> {
-        let role = example.on.as_ref().map(|on| on.value.as_str());
-        let role = role.or(format.lines.first().map(|line| line.role.value.as_str())).unwrap_or_default();
-        let mut decoder = Decoder::new(self);
-        let Some(line) = decoder.add_line(role, 0, LineEdge::None) else {
-            return whole("a line of the format".to_string(), format!("no line `{role}`"));
-        };
-        let mut bytes = example.bytes.clone();
-        if example.is_text && !bytes.ends_with(b"\n") && !bytes.ends_with(b"\r") {
-            bytes.extend_from_slice(b"\r\n");
-        }
         let mut state = Run { example, found: None, others: Vec::new() };
-        let chunk = Chunk { time: Some(Time::from_nanoseconds(0)), ..Chunk::new(line, &bytes) };
-        let mut events = decoder.feed(chunk);
-        while let Some(event) = events.next() {
-            state.take(event);
+        let role = example.on.as_ref().map(|on| on.value.as_str());
+        match run(self, format, role, &example.bytes, example.is_text, &mut |event| state.take(event)) {
+            Ok(ledger) => state.differences(ledger.ignored_frames),
+            Err(role) => whole("a line of the format".to_string(), format!("no line `{role}`")),
         }
-        // A format that ends its texts by silence hears one.
-        let mut events = decoder.tick(Time::from_nanoseconds(i64::MAX));
-        while let Some(event) = events.next() {
-            state.take(event);
-        }
-        let mut events = decoder.finish();
-        while let Some(event) = events.next() {
-            state.take(event);
-        }
-        let ignored = decoder.ledger(line).ignored_frames;
-        state.differences(ignored)
+    }
+}
+
+/// Decodes bytes that stand for themselves: nothing was before them, and nothing comes behind. A text gets the end that texts of its line have.
+///
+/// # Errors
+///
+/// A role that the format does not have.
+pub(crate) fn run(
+    plan: &Plan,
+    format: &Format,
+    role: Option<&str>,
+    bytes: &[u8],
+    is_text: bool,
+    take: &mut dyn FnMut(Event<'_>),
+) -> Result<Ledger, String> {
+    let role = role.or(format.lines.first().map(|line| line.role.value.as_str())).unwrap_or_default();
+    let mut decoder = Decoder::new(plan);
+    let Some(line) = decoder.add_line(role, 0, LineEdge::None) else { return Err(role.to_string()) };
+    let mut bytes = bytes.to_vec();
+    let ends = ends_of(format, role);
+    if is_text && !ends.iter().any(|end| bytes.ends_with(end)) {
+        bytes.extend_from_slice(ends[0]);
+    }
+    let chunk = Chunk { time: Some(Time::from_nanoseconds(0)), ..Chunk::new(line, &bytes) };
+    let mut events = decoder.feed(chunk);
+    while let Some(event) = events.next() {
+        take(event);
+    }
+    // A format that ends its texts by silence hears one.
+    let mut events = decoder.tick(Time::from_nanoseconds(i64::MAX));
+    while let Some(event) = events.next() {
+        take(event);
+    }
+    let mut events = decoder.finish();
+    while let Some(event) = events.next() {
+        take(event);
+    }
+    Ok(decoder.ledger(line))
+}
+
+/// What may end the texts of a line, the usual one first.
+fn ends_of(format: &Format, role: &str) -> &'static [&'static [u8]] {
+    let here = |frame: &&Frame| frame.on.as_ref().is_none_or(|on| on.value == role);
+    let ends = format.frames.iter().filter(here).find_map(|frame| match &frame.cut {
+        Cut::Text { end, .. } => Some(end),
+        _ => None,
+    });
+    match ends {
+        Some(LineEnd::Lf) => &[b"\n"],
+        Some(LineEnd::Cr) => &[b"\r"],
+        Some(LineEnd::CrLf) => &[b"\r\n"],
+        Some(LineEnd::Any) | None => &[b"\r\n", b"\n", b"\r"],
     }
 }
 
@@ -171,10 +213,11 @@ fn compare_cell(path: &str, expected: &Expected, found: Option<Cell<'_>>, differ
 /// stands for no value.
 fn matches(literal: &Literal, reading: Reading<'_>) -> bool {
     match (literal, reading.value) {
+        (Literal::Bits(expected), _) => matches(&Literal::Number(Decimal::from_unsigned(*expected)), reading),
         (Literal::Number(expected), Value::Decimal(number) | Value::Code { number, .. }) => {
             expected.compare(number).is_eq()
         }
-        (Literal::Number(expected), Value::F32(number)) => expected.to_f64() as f32 == number,
+        (Literal::Number(expected), Value::F32(number)) => expected.to_f32() == number,
         (Literal::Number(expected), Value::F64(number)) => expected.to_f64() == number,
         (Literal::Number(expected), Value::Text(text)) => {
             Decimal::parse(text.bytes()).is_some_and(|number| number == *expected)
@@ -188,6 +231,7 @@ fn matches(literal: &Literal, reading: Reading<'_>) -> bool {
 fn show_literal(literal: &Literal) -> String {
     match literal {
         Literal::Number(number) => number.to_string(),
+        Literal::Bits(bits) => bits.to_string(),
         Literal::Text(text) if text.is_empty() => "no value".to_string(),
         Literal::Text(text) => format!("\"{}\"", text.escape_debug()),
         Literal::Bool(flag) => flag.to_string(),

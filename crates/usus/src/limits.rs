@@ -15,6 +15,10 @@ pub const FRAMES: usize = 16;
 pub const KINDS: usize = 1_024;
 /// Fields of one record, those of its groups and its header included.
 pub const FIELDS: usize = 2_048;
+/// Fields of all records together; those of a header, or of a group, count for each record that has them.
+pub const ALL_FIELDS: usize = 65_536;
+/// Codes of all records together, counted like their fields.
+pub const ALL_CODES: usize = 262_144;
 /// Entries of one `codes` or `flags` table.
 pub const CODES: usize = 4_096;
 /// Bytes of a start pattern.

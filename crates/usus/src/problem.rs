@@ -10,11 +10,16 @@ use core::ops::Range;
 use crate::expression::ExpressionProblemKind;
 use crate::limits;
 
-/// One problem of a format file.
+/// One problem of a format file, or something in it that can hardly be meant.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Problem {
     /// Where it is, as bytes of the file.
     pub span: Range<usize>,
+    /// The line on which it begins, from 1.
+    pub line: usize,
+    /// The character of that line at which it begins, from 1.
+    pub column: usize,
     /// What it is.
     pub kind: ProblemKind,
 }
@@ -73,8 +78,10 @@ pub enum ProblemKind {
         found: String,
         /// The known word most like it.
         nearest: Option<String>,
-        /// The words allowed, if they are few.
+        /// The words allowed, or those that may be meant.
         allowed: Vec<String>,
+        /// What else is to be said.
+        note: Option<&'static str>,
     },
     /// A name that refers to nothing.
     #[error("there is no {what} `{name}`")]
@@ -122,7 +129,7 @@ pub enum ProblemKind {
     #[error("{0}")]
     Expression(ExpressionProblemKind),
     /// Bytes of the frame that nothing names.
-    #[error("nothing names {} of the frame", ByteRange(*first, *last))]
+    #[error("nothing names {} of the frame", PlaceRange("byte", *first, *last))]
     Unnamed {
         /// The first such byte, from 0.
         first: usize,
@@ -130,7 +137,7 @@ pub enum ProblemKind {
         last: usize,
     },
     /// A field that lies outside of its frame.
-    #[error("this needs {}, the frame has {frame} bytes", ByteRange(*first, *last))]
+    #[error("this needs {}, the frame has {frame} bytes", PlaceRange("byte", *first, *last))]
     Overrun {
         /// The first byte of the field, from 0.
         first: usize,
@@ -170,6 +177,72 @@ pub enum ProblemKind {
         /// The one that takes its frames.
         earlier: String,
     },
+    /// A number that is larger or smaller than what is allowed here.
+    #[error("`{key}` is {found}; it can be from {least} to {most}")]
+    OutOfBounds {
+        /// The key.
+        key: &'static str,
+        /// The number.
+        found: i64,
+        /// The smallest allowed.
+        least: i64,
+        /// The largest allowed.
+        most: i64,
+    },
+    /// Two things that are read from the same bytes, or the same columns.
+    #[error("this shares {} with {other}", PlaceRange(unit, *first, *last))]
+    Overlap {
+        /// What the places are: `byte` or `column`.
+        unit: &'static str,
+        /// The first one that both have.
+        first: usize,
+        /// The last one.
+        last: usize,
+        /// What stands there already.
+        other: String,
+    },
+    /// A raw value that the type cannot hold.
+    #[error("`{key}` says {found}, and {kind} holds {low} to {high}")]
+    NeverSent {
+        /// The key.
+        key: &'static str,
+        /// The value.
+        found: String,
+        /// The type, with its bits.
+        kind: String,
+        /// The smallest that it holds.
+        low: String,
+        /// The largest.
+        high: String,
+    },
+    /// The end of a range beyond what type, scale and addend can reach.
+    #[error("the range ends at {found}, and type and scale reach from {low} to {high}")]
+    NeverReached {
+        /// The end of the range.
+        found: String,
+        /// The smallest value that there can be.
+        low: String,
+        /// The largest.
+        high: String,
+    },
+    /// A condition that holds for nothing that earlier ones leave.
+    #[error("no frame is left for `{record}`: whatever its `when` holds for, an earlier record takes")]
+    Overtaken {
+        /// The record that is never chosen.
+        record: String,
+    },
+    /// A condition that holds for nothing.
+    #[error("this `when` never holds")]
+    NeverHolds,
+    /// Packets without a checksum.
+    #[error("these packets have no checksum: bytes that only look like one are taken for a packet, damaged ones, too")]
+    NoChecksum,
+    /// No example.
+    #[error("there is no example, so nothing shows that this is what the device means")]
+    NoExample,
+    /// No record.
+    #[error("there is no record, so nothing comes of what the device sends")]
+    NoRecord,
 }
 
 impl Problem {
@@ -179,8 +252,19 @@ impl Problem {
             words.map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", ")
         };
         match &self.kind {
+            ProblemKind::UnknownWord { nearest, allowed, note, .. } => {
+                let words = match (nearest, &allowed[..]) {
+                    (Some(nearest), _) => Some(format!("did you mean `{nearest}`?")),
+                    (None, []) => None,
+                    (None, [only]) => Some(format!("did you mean `{only}`?")),
+                    (None, allowed) => Some(format!("one of {}", list(&mut allowed.iter().map(String::as_str)))),
+                };
+                match (words, note) {
+                    (Some(words), Some(note)) => Some(format!("{words}; {note}")),
+                    (words, note) => words.or(note.map(ToString::to_string)),
+                }
+            }
             ProblemKind::UnknownKey { nearest: Some(nearest), .. }
-            | ProblemKind::UnknownWord { nearest: Some(nearest), .. }
             | ProblemKind::UnknownName { nearest: Some(nearest), .. }
             | ProblemKind::Expression(ExpressionProblemKind::UnknownName { nearest: Some(nearest), .. }) => {
                 Some(format!("did you mean `{nearest}`?"))
@@ -188,12 +272,9 @@ impl Problem {
             ProblemKind::UnknownKey { known, .. } => {
                 Some(format!("the keys here are {}", list(&mut known.iter().copied())))
             }
-            ProblemKind::UnknownWord { allowed, .. } if !allowed.is_empty() => {
-                Some(format!("allowed: {}", list(&mut allowed.iter().map(String::as_str))))
-            }
             ProblemKind::BadName { .. } => Some(format!(
-                "a name begins with a letter a-z and goes on with a-z, 0-9 and _, at most {} long; and, or, not, starts and the \
-                 columns of outputs (received, source, line, offset, length, item, quality) are taken",
+                "a name begins with a letter a-z and goes on with a-z, 0-9 and _, at most {} long; and, or, not and starts are words \
+                 of conditions",
                 limits::NAME
             )),
             ProblemKind::Unnamed { .. } => Some(
@@ -201,19 +282,36 @@ impl Problem {
             ),
             ProblemKind::CoversItself => Some("set `from` and `to` so that they leave its own bytes out".to_string()),
             ProblemKind::Unreachable { .. } => Some("give the earlier record a `when`, or put it last".to_string()),
+            ProblemKind::Overtaken { .. } => {
+                Some("of a frame's records, the first in the file that holds is it".to_string())
+            }
+            ProblemKind::Overlap { unit: "byte", .. } => {
+                Some("set `byte` to where it begins; parts of one integer are read with `bits` or `flags`".to_string())
+            }
+            ProblemKind::Overlap { .. } => Some("set `column` to the one that it stands in".to_string()),
+            ProblemKind::NeverReached { .. } => Some("is it the right type, sign and scale?".to_string()),
+            ProblemKind::NeverSent { .. } => Some(
+                "raw values are meant, before scale and addend; one written as 0x… is a pattern of bits".to_string(),
+            ),
+            ProblemKind::NoChecksum => {
+                Some("if the datasheet names one: `checksum = { algorithm = \"…\", type = \"…\" }`".to_string())
+            }
+            ProblemKind::NoExample => {
+                Some("put frames from the datasheet, or from a capture, into `[[example]]`".to_string())
+            }
             _ => None,
         }
     }
 }
 
 /// "byte 4" or "bytes 4 to 7".
-struct ByteRange(usize, usize);
+struct PlaceRange<'u>(&'u str, usize, usize);
 
-impl fmt::Display for ByteRange {
+impl fmt::Display for PlaceRange<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            ByteRange(first, last) if first == last => write!(f, "byte {first}"),
-            ByteRange(first, last) => write!(f, "bytes {first} to {last}"),
+            PlaceRange(unit, first, last) if first == last => write!(f, "{unit} {first}"),
+            PlaceRange(unit, first, last) => write!(f, "{unit}s {first} to {last}"),
         }
     }
 }
@@ -223,19 +321,26 @@ impl fmt::Display for ByteRange {
 pub struct Problems {
     list: Vec<Problem>,
     more: usize,
+    /// What is legal, but can hardly be meant. It stops nothing.
+    doubts: Vec<Problem>,
 }
 
 impl Problems {
     pub(crate) fn add(&mut self, span: Range<usize>, kind: ProblemKind) {
-        let problem = Problem { span, kind };
-        if self.list.contains(&problem) {
-            return;
-        }
-        if self.list.len() >= limits::PROBLEMS {
+        if !add_to(&mut self.list, span, kind) {
             self.more += 1;
-            return;
         }
-        self.list.push(problem);
+    }
+
+    /// Notes what is legal, but can hardly be meant.
+    pub(crate) fn doubt(&mut self, span: Range<usize>, kind: ProblemKind) {
+        add_to(&mut self.doubts, span, kind);
+    }
+
+    /// Takes over other problems.
+    pub(crate) fn join(&mut self, others: Problems) {
+        others.list.into_iter().for_each(|problem| self.add(problem.span, problem.kind));
+        self.more += others.more;
     }
 
     /// Takes over the problems of a later stage, but those that may only follow from one of these.
@@ -244,6 +349,7 @@ impl Problems {
             let may_follow = matches!(
                 problem.kind,
                 ProblemKind::Unnamed { .. }
+                    | ProblemKind::Overlap { .. }
                     | ProblemKind::Overrun { .. }
                     | ProblemKind::UnknownName { .. }
                     | ProblemKind::MissingKey { .. }
@@ -257,12 +363,21 @@ impl Problems {
         }
     }
 
-    pub(crate) fn none_or<T>(mut self, value: Option<T>) -> Result<T, Problems> {
-        self.list.sort_by_key(|problem| (problem.span.start, problem.span.end));
+    /// The value if there is no problem; else all of them, each with its line and column in `text`.
+    pub(crate) fn none_or<T>(mut self, text: &str, value: Option<T>) -> Result<T, Problems> {
         match value {
             Some(value) if self.list.is_empty() => Ok(value),
-            _ => Err(self),
+            _ => {
+                place_all(&mut self.list, text);
+                Err(self)
+            }
         }
+    }
+
+    /// What is legal, but can hardly be meant, each with its line and column in `text`.
+    pub(crate) fn into_doubts(mut self, text: &str) -> Vec<Problem> {
+        place_all(&mut self.doubts, text);
+        self.doubts
     }
 
     /// Whether there is none.
@@ -281,11 +396,39 @@ impl Problems {
     }
 }
 
+/// Adds a problem that is not there yet; false if there are too many.
+fn add_to(list: &mut Vec<Problem>, span: Range<usize>, kind: ProblemKind) -> bool {
+    let problem = Problem { span, line: 0, column: 0, kind };
+    if list.contains(&problem) {
+        return true;
+    }
+    let fits = list.len() < limits::PROBLEMS;
+    if fits {
+        list.push(problem);
+    }
+    fits
+}
+
+/// Sorts problems by their places, and tells each its line and column.
+fn place_all(list: &mut [Problem], text: &str) {
+    list.sort_by_key(|problem| (problem.span.start, problem.span.end));
+    for problem in list {
+        (problem.line, problem.column) = place(text, problem.span.start);
+    }
+}
+
+/// Line and column of a byte of the file, from 1; columns count characters.
+pub(crate) fn place(text: &str, at: usize) -> (usize, usize) {
+    let before = text.get(..at).unwrap_or(text);
+    let line_start = before.rfind('\n').map_or(0, |end| end + 1);
+    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+}
+
 impl fmt::Display for Problems {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (index, problem) in self.list.iter().enumerate() {
             let separator = if index == 0 { "" } else { "; " };
-            write!(f, "{separator}byte {}: {}", problem.span.start, problem.kind)?;
+            write!(f, "{separator}line {}, column {}: {}", problem.line, problem.column, problem.kind)?;
         }
         Ok(())
     }

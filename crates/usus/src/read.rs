@@ -27,6 +27,24 @@ enum RawValue<'a> {
     NotSent,
 }
 
+/// What was sent for a field: where it stands in the contents of its frame, and its bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Sent<'a> {
+    /// Its first byte. In a text, bytes are counted behind what stands before the text, such as the `$` of a sentence.
+    pub byte: usize,
+    /// Its first column, from 1, if it is read by columns.
+    pub column: Option<usize>,
+    /// Its first character, from 1, if it is read by characters.
+    pub character: Option<usize>,
+    /// The lowest and the highest bit, if it is not all of them.
+    pub bits: Option<(u8, u8)>,
+    /// Whether it is text.
+    pub is_text: bool,
+    /// Its bytes.
+    pub bytes: &'a [u8],
+}
+
 /// What a tested integer says.
 pub(crate) enum Told<'a> {
     /// A value in units of its last place.
@@ -181,6 +199,44 @@ impl<'a> Cells<'a> {
             What::Flag(field, bit) => self.flag(field, *bit, base),
             What::Group(_) => Reading::absent(Absent::NotSent),
         }
+    }
+
+    /// What was sent for what stands in a record; nothing of a group, or where nothing was sent.
+    pub(crate) fn sent(&self, output: &Output, base: usize) -> Option<Sent<'a>> {
+        let (field, flag) = match &output.what {
+            What::Group(_) => return None,
+            What::Integer | What::Tested(_) | What::Bit => {
+                let (word, byte) = (&output.word, base + output.word.first as usize);
+                let bytes = self.bytes.get(byte..byte + usize::from(word.size))?;
+                let bits = Some(word.bits()).filter(|bits| *bits != (0, word.size * 8 - 1));
+                return Some(Sent { byte, column: None, character: None, bits, is_text: false, bytes });
+            }
+            What::Column { field, .. } | What::Field(field) => (field, None),
+            What::Flag(field, bit) => (field, Some(*bit)),
+        };
+        let start = self.start(field.at, base)?;
+        let size = |size: usize| start..start + size;
+        let (range, column) = match field.raw {
+            Raw::Integer { integer, .. } => (size(integer.bytes.into()), None),
+            Raw::F32(_) => (size(4), None),
+            Raw::F64(_) => (size(8), None),
+            Raw::Bytes(Some(width)) => (size(width), None),
+            Raw::Bytes(None) => (start..self.tail, None),
+            Raw::Columns(count) => {
+                let (first, end) = (*self.columns.get(start)?, *self.columns.get(start + count)?);
+                (usize::from(first)..usize::from(end).checked_sub(1)?, Some(start + 1))
+            }
+            Raw::Characters(first, end) => (first..end.min(self.bytes.len()), None),
+        };
+        let bits = match (flag, &field.raw) {
+            (Some(bit), _) => Some((bit, bit)),
+            (None, Raw::Integer { bits, .. }) => *bits,
+            _ => None,
+        };
+        let is_text = !matches!(field.raw, Raw::Integer { .. } | Raw::F32(_) | Raw::F64(_))
+            && !matches!(field.meaning, Meaning::Bytes);
+        let character = matches!(field.raw, Raw::Characters(..)).then_some(range.start + 1);
+        Some(Sent { byte: range.start, column, character, bits, is_text, bytes: self.bytes.get(range)? })
     }
 
     /// One column.
@@ -340,7 +396,7 @@ fn degrees_of(number: &[u8], letter: &[u8], most: u8, letters: [u8; 2]) -> Optio
         return None;
     }
     let south = letters.iter().position(|&known| known == letter[0])? == 1;
-    let total = minutes.plus(Decimal::new(degrees * 60, 0)?)?;
+    let total = minutes.plus(Decimal::new(degrees.checked_mul(60)?, 0)?)?;
     let places = minutes.places().saturating_add(3).max(7);
     let value = total.convert(1, 60, (0, 1), places)?;
     if value.compare(Decimal::from_integer(i64::from(most))).is_gt() {
@@ -407,7 +463,9 @@ fn hex_number(text: &[u8]) -> Option<Decimal> {
 fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
     match (raw, constant) {
         (RawValue::Number(number), Constant::Number(mark)) => number.compare(*mark).is_eq(),
-        (RawValue::F32(number), Constant::Number(mark)) => *number == mark.to_f64() as f32,
+        (RawValue::F32(number), Constant::Number(mark)) => *number == mark.to_f32(),
+        (RawValue::F32(number), Constant::Bits(pattern)) => u64::from(number.to_bits()) == *pattern,
+        (RawValue::F64(number), Constant::Bits(pattern)) => number.to_bits() == *pattern,
         (RawValue::F64(number), Constant::Number(mark)) => *number == mark.to_f64(),
         (RawValue::Bytes(text), Constant::Text(mark)) => text.trim_ascii() == &**mark || *text == &**mark,
         (RawValue::Bytes(_), Constant::Number(mark)) => match field.meaning {
@@ -458,7 +516,8 @@ fn in_range<'a>(mut reading: Reading<'a>, range: Option<[Decimal; 2]>) -> Readin
     let Some([low, high]) = range else { return reading };
     let outside = match reading.value {
         Value::Decimal(number) => number.compare(low).is_lt() || number.compare(high).is_gt(),
-        Value::F32(number) => f64::from(number) < low.to_f64() || f64::from(number) > high.to_f64(),
+        // At its own width: the nearest to 0.1 is not above 0.1.
+        Value::F32(number) => number < low.to_f32() || number > high.to_f32(),
         Value::F64(number) => number < low.to_f64() || number > high.to_f64(),
         _ => false,
     };

@@ -5,7 +5,7 @@ use core::fmt;
 use crate::event::LineId;
 use crate::marks::Marks;
 use crate::plan::{At, Group, Kind, Output, Plan, What};
-use crate::read::Cells;
+use crate::read::{Cells, Sent};
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
 use crate::value::Reading;
@@ -149,6 +149,11 @@ impl<'a> Record<'a> {
         }
     }
 
+    /// What was sent for the field at that place of the schema; nothing if it is a group, or its place is not in the frame.
+    pub fn sent(&self, index: usize) -> Option<Sent<'a>> {
+        self.cells.sent(self.compiled.outputs.get(index)?, 0)
+    }
+
     /// The field of that name; nothing if the kind has none, or it is a group.
     pub fn get(&self, name: &str) -> Option<Reading<'a>> {
         self.field(self.schema().field(name)?)
@@ -290,6 +295,11 @@ pub struct Item<'a> {
 }
 
 impl<'a> Item<'a> {
+    /// What was sent for the field at that place of the schema; nothing if its place is not in the frame.
+    pub fn sent(&self, index: usize) -> Option<Sent<'a>> {
+        self.cells.sent(self.outputs.get(index)?, self.base)
+    }
+
     /// Its fields in the order of the schema.
     pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Reading<'a>)> + use<'a> {
         let item = *self;

@@ -66,6 +66,8 @@ pub struct FieldSchema {
     pub has_quality: bool,
     /// Fields of one item, if it is a group.
     pub items: Vec<FieldSchema>,
+    /// Its place among the fields of its record, or of its group's items.
+    pub place: u16,
 }
 
 impl FieldSchema {

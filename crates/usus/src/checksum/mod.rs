@@ -1,5 +1,6 @@
 //! Checksums over bytes: what is computed, not where it stands.
 
+mod alias;
 mod catalogue;
 mod cyclic;
 
@@ -8,11 +9,42 @@ use alloc::vec::Vec;
 use core::fmt;
 
 use crate::format::Order;
+pub(crate) use alias::meant;
 use cyclic::Cyclic;
 pub(crate) use cyclic::{Place, Small};
 
 /// Sums that are no CRC, by name: plain sums of the bytes modulo 2^8 and 2^16, and the bytes xored together.
 const SUMS: [&str; 3] = ["SUM-8", "SUM-16", "XOR-8"];
+
+/// One of the checksums that there are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct CatalogueEntry {
+    /// Its name.
+    pub name: &'static str,
+    /// Its width in bits.
+    pub width: u8,
+    /// The checksum of the nine digits "123456789".
+    pub check: u128,
+    /// The parameters of a CRC; nothing of a sum.
+    pub cyclic: Option<CyclicParameters>,
+}
+
+/// The parameters of a CRC, in the terms of the catalogue.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct CyclicParameters {
+    /// The polynomial without its highest power, the highest bit first.
+    pub polynomial: u128,
+    /// What the register begins with.
+    pub initial: u128,
+    /// Whether each byte goes in with its lowest bit first.
+    pub reflect_input: bool,
+    /// Whether the register comes out reversed.
+    pub reflect_output: bool,
+    /// What the result is xored with.
+    pub final_xor: u128,
+}
 
 /// A checksum ready to be computed.
 #[derive(Clone)]
@@ -115,9 +147,25 @@ impl Checksum {
         SUMS.into_iter().chain(catalogue::all().map(|parameters| parameters.name))
     }
 
-    /// The names and check values of the CRC catalogue: each CRC of the nine digits "123456789".
-    pub fn catalogue() -> Vec<(&'static str, u128)> {
-        catalogue::all().map(|parameters| (parameters.name, parameters.check)).collect()
+    /// All checksums there are, with their parameters and check values: the sums first, then the CRC catalogue by width.
+    pub fn catalogue() -> Vec<CatalogueEntry> {
+        let sums = SUMS.into_iter().filter_map(|name| {
+            let checksum = Checksum::named(name)?;
+            Some(CatalogueEntry { name, width: checksum.width, check: checksum.of(b"123456789"), cyclic: None })
+        });
+        let cyclic = catalogue::all().map(|of| CatalogueEntry {
+            name: of.name,
+            width: of.width,
+            check: of.check,
+            cyclic: Some(CyclicParameters {
+                polynomial: of.polynomial,
+                initial: of.initial,
+                reflect_input: of.reflect_input,
+                reflect_output: of.reflect_output,
+                final_xor: of.final_xor,
+            }),
+        });
+        sums.chain(cyclic).collect()
     }
 }
 

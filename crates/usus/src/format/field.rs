@@ -8,7 +8,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, decimal, in_file_order, pair_of, span_of, wrong};
 use super::types::{integer_type, unknown_type};
-use super::{Count, Field, FieldType, Group, Literal, Order, Place, Spanned, TAKEN};
+use super::{Count, Field, FieldType, Group, Literal, Order, Place, Spanned};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
 use crate::value::Decimal;
@@ -31,12 +31,6 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
     let mut keys = Keys::new(table, span.clone(), "a field", problems);
     let name = keys.name("name");
     let internal = keys.flag("internal");
-    if let Some(name) = &name
-        && !internal
-        && TAKEN.contains(&name.value.as_str())
-    {
-        keys.problem(name.span.clone(), ProblemKind::BadName { name: name.value.clone() });
-    }
     let field = Field {
         span,
         name,
@@ -53,13 +47,15 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         reserved: keys.flag("reserved"),
         scale: read_scale(&mut keys),
         add: keys.decimal("add"),
-        places: keys.size("places", 0),
+        places: keys
+            .within("places", 0, i64::from(limits::PLACES))
+            .and_then(|places| Some(Spanned { span: places.span, value: u8::try_from(places.value).ok()? })),
         unit: keys.text("unit"),
         unit_from: keys.text("unit_from"),
         no_data: keys.literals("no_data"),
         range: read_range(&mut keys),
         counter: keys.flag("counter"),
-        rollover: keys.integer("rollover"),
+        rollover: keys.within("rollover", 1, i64::MAX),
         layout: keys.text("layout"),
         optional: keys.flag("optional"),
         strict: keys
@@ -73,7 +69,7 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
 }
 
 fn read_place(keys: &mut Keys<'_, '_>) -> Place {
-    let byte = keys.integer("byte").map(Place::Byte);
+    let byte = keys.place("byte").map(Place::Byte);
     let column = keys.value("column").and_then(|value| span_of(keys.problems, "column", 1, value)).map(Place::Columns);
     let chars = keys.value("chars").and_then(|value| span_of(keys.problems, "chars", 1, value)).map(Place::Characters);
     let given = [byte, column, chars].into_iter().flatten().collect::<Vec<_>>();
@@ -179,14 +175,14 @@ fn read_scale(keys: &mut Keys<'_, '_>) -> Option<Spanned<Decimal>> {
     Some(scale)
 }
 
-fn read_range(keys: &mut Keys<'_, '_>) -> Option<[Decimal; 2]> {
+fn read_range(keys: &mut Keys<'_, '_>) -> Option<Spanned<[Decimal; 2]>> {
     let value = keys.value("range")?;
     let range = pair_of(keys.problems, "range", "the smallest and the largest value", value, decimal)?;
     if range[0].compare(range[1]).is_gt() {
         keys.problem(value.span(), ProblemKind::Senseless("the smallest value is above the largest"));
         return None;
     }
-    Some(range)
+    Some(Spanned { span: value.span(), value: range })
 }
 
 fn read_fill(keys: &mut Keys<'_, '_>) -> Option<u8> {
@@ -228,7 +224,8 @@ fn read_group(keys: &mut Keys<'_, '_>, allowed: bool) -> Option<Group> {
 fn read_count(keys: &mut Keys<'_, '_>) -> Option<Count> {
     let count = keys.value("count").and_then(|value| match value.get_ref() {
         DeValue::String(_) => keys.text("count").map(Count::Field),
-        _ => keys.size("count", 1).map(Count::Fixed),
+        // One that is out of bounds is a count all the same: nothing else is said about it.
+        _ => Some(Count::Fixed(keys.size("count", 1).unwrap_or(Spanned { span: value.span(), value: 1 }))),
     });
     let to_end = keys.word("up_to", "end of a group", &[("end", Count::ToEnd)].map(|(word, _)| (word, ())));
     match (count, to_end) {

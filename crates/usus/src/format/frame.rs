@@ -8,9 +8,9 @@ use toml::de::{DeTable, DeValue};
 use super::keys::{Keys, hex_bytes, unknown_word};
 use super::types::{integer_type, unknown_type};
 use super::{Check, CheckForm, Cut, Frame, Length, LineEnd, Presence, Spanned, field};
-use crate::checksum::Checksum;
+use crate::checksum::{self, Checksum};
 use crate::limits;
-use crate::problem::{ProblemKind, Problems};
+use crate::problem::{ProblemKind, Problems, nearest};
 use crate::time::Span;
 use crate::unit;
 use crate::value::Decimal;
@@ -121,7 +121,7 @@ fn read_length(keys: &mut Keys<'_, '_>) -> Option<Length> {
                 byte => byte,
             };
             let word = inner.required_text("type");
-            let add = inner.integer("add").map_or(0, |add| add.value);
+            let add = inner.place("add").map_or(0, |add| add.value);
             let integer = word.and_then(|word| {
                 let integer = integer_type(&word.value);
                 if integer.is_none() {
@@ -146,23 +146,18 @@ fn read_check(keys: &mut Keys<'_, '_>) -> Option<Check> {
     let algorithm = inner.required_text("algorithm").and_then(|name| {
         let known = Checksum::named(&name.value).is_some();
         if !known {
-            let kind = match unknown_word("checksum algorithm", &name.value, Checksum::names()) {
-                // Over a hundred names help nobody.
-                ProblemKind::UnknownWord { what, found, nearest, .. } => {
-                    ProblemKind::UnknownWord { what, found, nearest, allowed: alloc::vec::Vec::new() }
-                }
-                other => other,
-            };
-            inner.problem(name.span, kind);
+            inner.problem(name.span, unknown_checksum(&name.value));
         }
         known.then_some(name.value)
     });
     let form = inner.required_text("type").and_then(|word| {
-        let width = inner.size("width", 1);
+        let width = inner.within("width", 1, 32).map(|width| Spanned { span: width.span, value: width.value as usize });
         match (word.value.as_str(), width) {
             ("hex", Some(width)) => Some(CheckForm::Hex(width.value)),
             ("hex", None) => {
-                inner.missing("width");
+                if inner.value("width").is_none() {
+                    inner.missing("width");
+                }
                 None
             }
             (_, width) => {
@@ -180,12 +175,29 @@ fn read_check(keys: &mut Keys<'_, '_>) -> Option<Check> {
             }
         }
     });
-    let byte = inner.integer("byte").map(|byte| byte.value);
-    let from = inner.integer("from").map_or(0, |from| from.value);
-    let to = inner.integer("to").map(|to| to.value);
+    let byte = inner.place("byte").map(|byte| byte.value);
+    let from = inner.place("from").map_or(0, |from| from.value);
+    let to = inner.place("to").map(|to| to.value);
     let span = inner.span();
     inner.done();
     Some(Check { span, algorithm: algorithm?, form: form?, byte, from, to })
+}
+
+/// The problem of an `algorithm` that is none: what a datasheet's name means, or the name that is nearest.
+fn unknown_checksum(found: &str) -> ProblemKind {
+    let (nearest, allowed, note) = match checksum::meant(found) {
+        Some(meant) => (None, meant.names, meant.note),
+        None => match nearest(found, Checksum::names()) {
+            Some(nearest) => (Some(nearest), &[][..], None),
+            None => (
+                None,
+                &["SUM-8", "SUM-16", "XOR-8", "CRC-8/SMBUS", "CRC-16/MODBUS", "CRC-16/XMODEM", "CRC-32/ISO-HDLC"][..],
+                Some("or another CRC of the catalogue (docs/checksums.md lists all)"),
+            ),
+        },
+    };
+    let allowed = allowed.iter().map(ToString::to_string).collect();
+    ProblemKind::UnknownWord { what: "checksum algorithm", found: found.to_string(), nearest, allowed, note }
 }
 
 fn read_separator(keys: &mut Keys<'_, '_>) -> u8 {

@@ -1,6 +1,5 @@
 //! Reading a TOML table key by key: each value checked for its sort, unknown keys reported when done.
 
-use alloc::borrow::ToOwned;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
@@ -104,18 +103,26 @@ impl<'t, 'p> Keys<'t, 'p> {
         }
     }
 
-    /// An integer of at least `least`.
-    pub(super) fn size(&mut self, key: &'static str, least: usize) -> Option<Spanned<usize>> {
+    /// An integer from `least` to `most`.
+    pub(super) fn within(&mut self, key: &'static str, least: i64, most: i64) -> Option<Spanned<i64>> {
         let number = self.integer(key)?;
-        match usize::try_from(number.value) {
-            Ok(size) if size >= least => Some(Spanned { span: number.span, value: size }),
-            _ => {
-                let expected = if least == 0 { "a number that is not negative" } else { "a number above zero" };
-                let kind = ProblemKind::WrongValue { key: key.to_owned(), expected, found: number.value.to_string() };
-                self.problems.add(number.span, kind);
-                None
-            }
+        if (least..=most).contains(&number.value) {
+            return Some(number);
         }
+        let kind = ProblemKind::OutOfBounds { key, found: number.value, least, most };
+        self.problems.add(number.span, kind);
+        None
+    }
+
+    /// A place or a difference of places in a frame, counted from either end.
+    pub(super) fn place(&mut self, key: &'static str) -> Option<Spanned<i64>> {
+        self.within(key, -(limits::FRAME as i64), limits::FRAME as i64 - 1)
+    }
+
+    /// A number of bytes, columns or items, of at least `least` and at most as many as the largest frame has bytes.
+    pub(super) fn size(&mut self, key: &'static str, least: usize) -> Option<Spanned<usize>> {
+        let size = self.within(key, least as i64, limits::FRAME as i64)?;
+        Some(Spanned { span: size.span, value: usize::try_from(size.value).ok()? })
     }
 
     pub(super) fn decimal(&mut self, key: &'static str) -> Option<Spanned<Decimal>> {
@@ -271,6 +278,7 @@ pub(super) fn unknown_word<'a>(
         found: found.to_string(),
         nearest: nearest(found, words.clone()),
         allowed: words.map(ToString::to_string).collect(),
+        note: None,
     }
 }
 
@@ -297,6 +305,9 @@ pub(super) fn literal(value: &TomlSpanned<DeValue<'_>>) -> Option<Spanned<Litera
     let literal = match value.get_ref() {
         DeValue::String(text) => Literal::Text(text.clone().into_owned()),
         DeValue::Boolean(flag) => Literal::Bool(*flag),
+        DeValue::Integer(number) if number.radix() != 10 => {
+            Literal::Bits(u64::from_str_radix(number.as_str(), number.radix()).ok()?)
+        }
         number => Literal::Number(decimal(number)?),
     };
     Some(Spanned { span: value.span(), value: literal })

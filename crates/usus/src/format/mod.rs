@@ -11,12 +11,13 @@ mod read;
 mod types;
 
 use alloc::string::String;
+use alloc::sync::Arc;
 use alloc::vec::Vec;
 use core::ops::Range;
 
 use crate::expression::Expression;
 use crate::limits;
-use crate::problem::Problems;
+use crate::problem::{Problem, ProblemKind, Problems};
 use crate::time::Span;
 use crate::value::Decimal;
 
@@ -46,6 +47,8 @@ pub struct Format {
     pub ignores: Vec<Ignore>,
     /// `[[example]]`, in the order of the file.
     pub examples: Vec<Example>,
+    /// The file that it was read from.
+    pub(crate) text: Arc<str>,
 }
 
 impl Format {
@@ -72,6 +75,25 @@ impl Format {
     pub fn parse(text: &str) -> Result<Format, Problems> {
         read::format(text)
     }
+
+    /// What is legal in the format and can hardly be meant: fields that overlap, records to which earlier ones leave nothing, values that a type
+    /// cannot hold, packets without a checksum, a format without an example. It stops nothing; each is told at its place.
+    ///
+    /// ```
+    /// let format = usus::Format::parse(r#"
+    ///     format = "scale"
+    ///     [[frame]]
+    ///     cut = "text"
+    ///     [record.weight]
+    ///     fields = [{ name = "weight", type = "number", unit = "kg" }]
+    /// "#)?;
+    /// let doubts = format.doubts();
+    /// assert!(doubts[0].kind.to_string().starts_with("there is no example"));
+    /// # Ok::<(), usus::Problems>(())
+    /// ```
+    pub fn doubts(&self) -> Vec<Problem> {
+        crate::plan::doubts(self)
+    }
 }
 
 /// A value and where it stands in the format file.
@@ -88,6 +110,8 @@ pub struct Spanned<T> {
 pub enum Literal {
     /// A number, exact.
     Number(Decimal),
+    /// A whole number written as `0x…`, `0o…` or `0b…`: a pattern of bits. What number that is, the field's type says.
+    Bits(u64),
     /// A text.
     Text(String),
     /// `true` or `false`.
@@ -414,7 +438,7 @@ pub struct Field {
     /// `add`: what is then added.
     pub add: Option<Spanned<Decimal>>,
     /// `places`: places after the point of a converted value.
-    pub places: Option<Spanned<usize>>,
+    pub places: Option<Spanned<u8>>,
     /// `unit`.
     pub unit: Option<Spanned<String>>,
     /// `unit_from`: the field that tells the unit in which the value is sent.
@@ -422,7 +446,7 @@ pub struct Field {
     /// `no_data`: raw values that stand for "no data".
     pub no_data: Vec<Spanned<Literal>>,
     /// `range`: the smallest and the largest value that make sense.
-    pub range: Option<[Decimal; 2]>,
+    pub range: Option<Spanned<[Decimal; 2]>>,
     /// `counter`: it goes up by one with each record of its kind and series.
     pub counter: bool,
     /// `rollover`: the value after which a counter begins again at 0.
@@ -548,8 +572,37 @@ pub enum Expected {
     Items(Range<usize>, Vec<Vec<(Spanned<String>, Expected)>>),
 }
 
-/// Columns that outputs add of their own; only internal fields may be called so.
-pub(crate) const TAKEN: [&str; 7] = ["received", "source", "line", "offset", "length", "item", "quality"];
+/// How much there is in lists of fields: those of groups included, and the codes of all of them.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Weight {
+    pub(crate) fields: usize,
+    codes: usize,
+}
+
+impl Weight {
+    pub(crate) fn add(&mut self, other: Weight) {
+        self.fields += other.fields;
+        self.codes += other.codes;
+    }
+
+    /// What there is too much of in the records of a format together.
+    pub(crate) fn too_many(self) -> Option<ProblemKind> {
+        let too_many = |what, found, limit| (found > limit).then_some(ProblemKind::TooMany { what, found, limit });
+        let fields = "fields in all records together, those that records share counted for each";
+        let codes = "codes in all records together, those that records share counted for each";
+        too_many(fields, self.fields, limits::ALL_FIELDS).or(too_many(codes, self.codes, limits::ALL_CODES))
+    }
+}
+
+/// How much there is in a list of fields.
+pub(crate) fn weigh(fields: &[Field]) -> Weight {
+    let mut weight = Weight::default();
+    for field in fields {
+        weight.add(Weight { fields: 1 + field.flags.len(), codes: field.codes.len() });
+        weight.add(field.group.as_ref().map(|group| weigh(&group.fields)).unwrap_or_default());
+    }
+    weight
+}
 
 /// Whether a text can be a name.
 pub(crate) fn is_name(text: &str) -> bool {

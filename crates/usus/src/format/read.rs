@@ -18,7 +18,7 @@ pub(super) fn format(text: &str) -> Result<Format, Problems> {
     if text.len() > limits::FORMAT_BYTES {
         let kind = ProblemKind::FileSize { found: text.len(), limit: limits::FORMAT_BYTES };
         problems.add(0..0, kind);
-        return problems.none_or(None);
+        return problems.none_or(text, None);
     }
     let (document, errors) = DeTable::parse_recoverable(text);
     if !errors.is_empty() {
@@ -27,7 +27,7 @@ pub(super) fn format(text: &str) -> Result<Format, Problems> {
             let span = error.span().unwrap_or(0..0);
             problems.add(span, ProblemKind::Syntax(error.message().to_string()));
         }
-        return problems.none_or(None);
+        return problems.none_or(text, None);
     }
     let top = read_top(text, document.get_ref(), &mut problems);
     if let (Some(format), false) = (&top, problems.is_empty()) {
@@ -36,7 +36,7 @@ pub(super) fn format(text: &str) -> Result<Format, Problems> {
             problems.add_independent(later);
         }
     }
-    problems.none_or(top)
+    problems.none_or(text, top)
 }
 
 fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<Format> {
@@ -58,7 +58,19 @@ fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<
         .filter_map(|(table, span)| example::read(table, span, keys.problems))
         .collect();
     keys.done();
-    Some(Format { name: name?, title, version, serial, limits, lines, frames, records, ignores, examples })
+    Some(Format {
+        name: name?,
+        title,
+        version,
+        serial,
+        limits,
+        lines,
+        frames,
+        records,
+        ignores,
+        examples,
+        text: text.into(),
+    })
 }
 
 fn read_serial(keys: &mut Keys<'_, '_>) -> Option<Serial> {
@@ -80,18 +92,11 @@ fn read_limits(keys: &mut Keys<'_, '_>) -> Limits {
     let mut found = Limits::default();
     let Some((table, span)) = keys.table("limits") else { return found };
     let mut keys = Keys::new(table, span, "`limits`", keys.problems);
-    let size = |keys: &mut Keys<'_, '_>, key, what, limit| {
-        let size = keys.size(key, 1)?;
-        if size.value > limit {
-            keys.problem(size.span, ProblemKind::TooMany { what, found: size.value, limit });
-            return None;
-        }
-        Some(size.value)
-    };
-    found.frame = size(&mut keys, "frame", "bytes for a frame", limits::FRAME);
-    found.line = size(&mut keys, "line", "bytes for a line", limits::LINE).unwrap_or(found.line);
-    found.series = size(&mut keys, "series", "series", limits::SERIES).unwrap_or(found.series);
-    found.names = size(&mut keys, "names", "names", limits::NAMES).unwrap_or(found.names);
+    let mut size = |key, limit: usize| keys.within(key, 1, limit as i64).map(|size| size.value as usize);
+    found.frame = size("frame", limits::FRAME);
+    found.line = size("line", limits::LINE).unwrap_or(found.line);
+    found.series = size("series", limits::SERIES).unwrap_or(found.series);
+    found.names = size("names", limits::NAMES).unwrap_or(found.names);
     keys.done();
     found
 }
@@ -145,6 +150,7 @@ fn read_records(keys: &mut Keys<'_, '_>, text: &str, shared: &[Field]) -> Vec<Re
         keys.problem(entries[limits::KINDS].0.span.clone(), kind);
     }
     let mut records = Vec::new();
+    let (shared_fields, mut fields) = (super::weigh(shared), super::Weight::default());
     for (kind, value) in entries.into_iter().take(limits::KINDS) {
         let Some(kind) = keys.checked_name(kind) else { continue };
         let DeValue::Table(table) = value.get_ref() else {
@@ -152,13 +158,21 @@ fn read_records(keys: &mut Keys<'_, '_>, text: &str, shared: &[Field]) -> Vec<Re
             continue;
         };
         let mut inner = Keys::new(table, kind.span.clone(), "`[record.KIND]`", keys.problems);
-        records.push(read_record(&mut inner, text, kind, shared));
+        let record = read_record(&mut inner, text, kind);
         inner.done();
+        fields.add(shared_fields);
+        fields.add(super::weigh(&record.fields));
+        if let Some(too_many) = fields.too_many() {
+            keys.problem(record.kind.span, too_many);
+            return records;
+        }
+        let fields = shared.iter().cloned().chain(record.fields).collect();
+        records.push(Record { fields, ..record });
     }
     records
 }
 
-fn read_record(keys: &mut Keys<'_, '_>, text: &str, kind: Spanned<String>, shared: &[Field]) -> Record {
+fn read_record(keys: &mut Keys<'_, '_>, text: &str, kind: Spanned<String>) -> Record {
     let presences = [("required", Presence::Required), ("optional", Presence::Optional)];
     Record {
         kind,
@@ -168,7 +182,7 @@ fn read_record(keys: &mut Keys<'_, '_>, text: &str, kind: Spanned<String>, share
         series: keys.texts("series"),
         checksum: keys.word("checksum", "presence of a checksum", &presences),
         more: keys.word("more", "meaning of more columns", &[("ignore", true), ("reject", false)]).unwrap_or(false),
-        fields: shared.iter().cloned().chain(field::read_all(keys, "fields")).collect(),
+        fields: field::read_all(keys, "fields"),
     }
 }
 

@@ -3,9 +3,8 @@
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::keys::unknown_word;
 use super::{Integer, Order};
-use crate::problem::ProblemKind;
+use crate::problem::{ProblemKind, nearest};
 
 /// Reads an integer type such as `u16le`.
 pub(super) fn integer_type(text: &str) -> Option<Integer> {
@@ -43,22 +42,109 @@ pub(super) fn type_words() -> Vec<String> {
     words
 }
 
-/// The problem of a `type` that is none.
+/// The problem of a `type` that is none: what a datasheet's word means, or the word that is nearest.
 pub(super) fn unknown_type(found: &str) -> ProblemKind {
-    let ordered = ["be", "le"].map(|order| alloc::format!("{found}{order}"));
-    let words = type_words();
-    if words.contains(&ordered[0]) {
-        return ProblemKind::UnknownWord {
-            what: "type: its byte order is missing",
-            found: found.to_string(),
-            nearest: None,
-            allowed: ordered.to_vec(),
-        };
-    }
-    match unknown_word("type", found, words.iter().map(String::as_str)) {
-        ProblemKind::UnknownWord { what, found, nearest, .. } => {
-            ProblemKind::UnknownWord { what, found, nearest, allowed: Vec::new() }
+    let meant = meant(found);
+    let (nearest, allowed, note) = match meant.len() {
+        0 => match nearest(found, type_words().iter().map(String::as_str)) {
+            Some(nearest) => (Some(nearest), meant, None),
+            None => {
+                let some = [
+                    "u8", "i8", "u16be", "u16le", "i16be", "i32le", "f32be", "f64le", "text", "bytes", "number", "hex",
+                    "lat", "lon", "clock", "date",
+                ];
+                let note = "integers have 8 to 64 bits in steps of 8, `be` has its high byte first, `le` its low byte";
+                (None, some.map(ToString::to_string).to_vec(), Some(note))
+            }
+        },
+        1 => (None, meant, None),
+        _ => (None, meant, Some("`be` has its high byte first, `le` its low byte")),
+    };
+    let what = match &allowed[..] {
+        [one, ..] if nearest.is_none() && one.starts_with(found) && one.len() == found.len() + 2 => {
+            "type: its byte order is missing"
         }
-        other => other,
+        _ => "type",
+    };
+    ProblemKind::UnknownWord { what, found: found.to_string(), nearest, allowed, note }
+}
+
+/// The types that a datasheet's word means.
+fn meant(found: &str) -> Vec<String> {
+    let lower = found.to_lowercase();
+    let plain: String = lower.chars().filter(char::is_ascii_alphanumeric).collect();
+    let plain = if lower.ends_with("_t") { &plain[..plain.len() - 1] } else { &plain };
+    let (word, orders): (&str, &[&str]) = match plain {
+        plain if plain.len() > 2 && plain.ends_with("be") => (&plain[..plain.len() - 2], &["be"]),
+        plain if plain.len() > 2 && plain.ends_with("le") && plain != "double" => (&plain[..plain.len() - 2], &["le"]),
+        plain => (plain, &["be", "le"]),
+    };
+    let kind = match word {
+        "byte" | "uchar" | "unsignedchar" | "octet" => "u8",
+        "char" | "sbyte" | "signedchar" => return ["i8", "u8", "text"].map(ToString::to_string).to_vec(),
+        "short" | "sword" | "signedshort" => "i16",
+        "word" | "ushort" | "unsignedshort" => "u16",
+        "int" | "long" | "dint" | "integer" | "signedlong" => "i32",
+        "uint" | "ulong" | "dword" | "udint" | "unsignedlong" | "unsigned" | "unsignedint" => "u32",
+        "longlong" | "lint" => "i64",
+        "qword" | "ulonglong" | "ulint" => "u64",
+        "float" | "single" | "real" | "float32" | "ieee754" => "f32",
+        "double" | "lreal" | "float64" => "f64",
+        "string" | "str" | "ascii" | "chars" => return ["text".to_string()].to_vec(),
+        "decimal" | "numeric" => return ["number".to_string()].to_vec(),
+        "blob" | "raw" | "binary" => return ["bytes".to_string()].to_vec(),
+        "time" => return ["clock".to_string()].to_vec(),
+        "latitude" => return ["lat".to_string()].to_vec(),
+        "longitude" => return ["lon".to_string()].to_vec(),
+        other => {
+            let letters = other.trim_end_matches(|character: char| character.is_ascii_digit());
+            let sign = match letters {
+                "u" | "uint" | "unsigned" | "unsignedint" => 'u',
+                "s" | "i" | "int" | "sint" | "signed" | "signedint" => 'i',
+                "f" | "float" | "real" => 'f',
+                _ => return Vec::new(),
+            };
+            let bits = &other[letters.len()..];
+            let ordered = orders.iter().map(|order| alloc::format!("{sign}{bits}{order}"));
+            let words = type_words();
+            let single = alloc::format!("{sign}{bits}");
+            return if words.contains(&single) {
+                [single].to_vec()
+            } else {
+                ordered.filter(|word| words.contains(word)).collect()
+            };
+        }
+    };
+    if kind == "u8" {
+        ["u8".to_string()].to_vec()
+    } else {
+        orders.iter().map(|order| alloc::format!("{kind}{order}")).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn datasheets_words_mean_types() {
+        for (word, wanted) in [
+            ("int16", &["i16be", "i16le"][..]),
+            ("INT16_T", &["i16be", "i16le"]),
+            ("short", &["i16be", "i16le"]),
+            ("word", &["u16be", "u16le"]),
+            ("float32", &["f32be", "f32le"]),
+            ("Float", &["f32be", "f32le"]),
+            ("s16be", &["i16be"]),
+            ("uint24le", &["u24le"]),
+            ("uint8", &["u8"]),
+            ("double", &["f64be", "f64le"]),
+            ("unsigned short", &["u16be", "u16le"]),
+            ("string", &["text"]),
+            ("u20", &[]),
+            ("abacus", &[]),
+        ] {
+            assert_eq!(meant(word), wanted, "{word}");
+        }
     }
 }

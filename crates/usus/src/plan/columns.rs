@@ -22,6 +22,8 @@ pub(super) struct Placing {
     tail_required: usize,
     varying: Option<(usize, usize)>,
     count: Count,
+    /// First column, number of columns and name of each field so far.
+    taken: Vec<(usize, usize, String)>,
 }
 
 impl Placing {
@@ -35,7 +37,20 @@ impl Placing {
             tail_required: 0,
             varying: None,
             count: Count::ToEnd,
+            taken: Vec::new(),
         }
+    }
+
+    /// Notes where a field stands, and doubts it if another stands there.
+    fn report_overlap(&mut self, declared: &Declared, place: usize, size: usize, problems: &mut Problems) {
+        let shared = self.taken.iter().find(|(first, count, _)| place < first + count && *first < place + size);
+        if let Some((first, count, other)) = shared {
+            let (first, last) = (place.max(*first) + 1, (place + size).min(first + count));
+            let kind = ProblemKind::Overlap { unit: "column", first, last, other: other.clone() };
+            problems.doubt(declared.span.clone(), kind);
+        }
+        let name = declared.name.as_ref().map_or("a constant".to_string(), |name| format!("`{}`", name.value));
+        self.taken.push((place, size, name));
     }
 
     /// Whether anything is read by columns.
@@ -75,6 +90,7 @@ impl Placing {
                     );
                     problems.add(declared.span.clone(), kind);
                 }
+                self.report_overlap(declared, place, size, problems);
                 self.cursor = At::Front(place + size);
                 self.front = self.front.max(place + size);
                 if !optional {

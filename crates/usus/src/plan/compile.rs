@@ -11,13 +11,13 @@ use memchr::memmem::Finder;
 use super::field::Medium;
 use super::header::{Sheet, condition, header_fields};
 use super::{
-    Check, ChoiceKey, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, packet,
-    signature,
+    Check, ChoiceKey, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, doubt,
+    packet, signature,
 };
 use crate::claim::{self, Choice};
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::limits;
-use crate::problem::{ProblemKind, Problems, nearest};
+use crate::problem::{Problem, ProblemKind, Problems, nearest};
 use crate::read::Cells;
 use crate::schema::{KindSchema, Schema};
 
@@ -31,8 +31,15 @@ impl Format {
     pub fn compile(&self) -> Result<Plan, Problems> {
         let mut problems = Problems::default();
         let inner = compile(self, &mut problems);
-        problems.none_or(Some(Plan(Arc::new(inner))))
+        problems.none_or(&self.text, inner.map(|inner| Plan(Arc::new(inner))))
     }
+}
+
+/// What is legal in a format and can hardly be meant.
+pub(crate) fn doubts(format: &Format) -> Vec<Problem> {
+    let mut problems = Problems::default();
+    compile(format, &mut problems);
+    problems.into_doubts(&format.text)
 }
 
 /// A frame being compiled, with what its records need to know.
@@ -50,7 +57,19 @@ enum Placing {
     Columns(columns::Placing),
 }
 
-fn compile(format: &Format, problems: &mut Problems) -> Inner {
+/// The plan of a format; nothing if there is too much in it.
+fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
+    let mut weight = format::Weight::default();
+    for record in &format.records {
+        let frame = record.frame.as_ref().and_then(|name| format.frames.iter().find(|frame| frame.name == name.value));
+        let header = frame.or(format.frames.first()).map(|frame| format::weigh(&frame.header)).unwrap_or_default();
+        weight.add(header);
+        weight.add(format::weigh(&record.fields));
+        if let Some(too_many) = weight.too_many() {
+            problems.add(record.kind.span.clone(), too_many);
+            return None;
+        }
+    }
     let mut layout = Vec::new();
     let mut drafts: Vec<Draft> = Vec::new();
     for declared in &format.frames {
@@ -89,7 +108,8 @@ fn compile(format: &Format, problems: &mut Problems) -> Inner {
         })
         .collect();
     let routes = compile_routes(format, &roles, &frames, problems);
-    Inner { schema, roles, frames, kinds, ignores, routes, limits: format.limits, layout, character }
+    doubt::whole(format, &frames, &kinds, problems);
+    Some(Inner { schema, roles, frames, kinds, ignores, routes, limits: format.limits, layout, character })
 }
 
 fn compile_frame(
@@ -176,7 +196,7 @@ fn packet_header(
             Length::Fixed(length.value)
         }
         format::Length::Field { span, byte, integer, add } => {
-            placing.name(super::At::Front(*byte), usize::from(integer.bytes), span);
+            placing.name(super::At::Front(*byte), usize::from(integer.bytes), span, "the length");
             header = header.max(byte + usize::from(integer.bytes));
             Length::Field { at: *byte, integer: *integer, add: *add }
         }
@@ -347,8 +367,10 @@ fn compile_record(
             placing.shape(record.more)
         }
     };
-    if sheet.known.len() + sheet.outputs.len() > limits::FIELDS {
-        let kind = ProblemKind::TooMany { what: "fields", found: sheet.known.len(), limit: limits::FIELDS };
+    let mut weight = format::weigh(&declared_frame.header);
+    weight.add(format::weigh(&record.fields));
+    if weight.fields > limits::FIELDS {
+        let kind = ProblemKind::TooMany { what: "fields", found: weight.fields, limit: limits::FIELDS };
         problems.add(record.kind.span.clone(), kind);
     }
     let checksum_required = checksum_required(record, declared_frame, problems);
@@ -357,6 +379,7 @@ fn compile_record(
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0));
     super::Output::count_neighbours(&mut sheet.outputs);
+    super::Output::number(&mut sheet.outputs);
     let packet = shape.unit == super::ShapeUnit::Bytes && shape.item == 0;
     let exact = (packet && sheet.gates.is_empty()).then(|| shape.least());
     let fields = sheet.fields();

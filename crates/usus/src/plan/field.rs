@@ -8,7 +8,7 @@ use alloc::vec::Vec;
 
 use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw, Tests, UnitFrom, Word};
 use crate::expression::Type;
-use crate::format::{Field as Declared, FieldType, Literal, Order, Spanned};
+use crate::format::{Field as Declared, FieldType, Integer, Literal, Order, Spanned};
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::unit;
@@ -85,9 +85,9 @@ pub(super) fn compile(
     let layout = layout_of(declared, kind, problems);
     let raw = raw(declared, kind, medium, layout.as_ref(), separator, problems)?;
     let meaning = match kind {
-        FieldType::Integer(_) => number(declared, NumberOf::Integer, lookup, problems),
-        FieldType::Number => number(declared, NumberOf::Decimal, lookup, problems),
-        FieldType::Hex => number(declared, NumberOf::Hex, lookup, problems),
+        FieldType::Integer(_) => number(declared, kind, NumberOf::Integer, lookup, problems),
+        FieldType::Number => number(declared, kind, NumberOf::Decimal, lookup, problems),
+        FieldType::Hex => number(declared, kind, NumberOf::Hex, lookup, problems),
         FieldType::F32(_) | FieldType::F64(_) => Meaning::Float,
         FieldType::Text => Meaning::Text {
             fill: declared.fill,
@@ -99,8 +99,19 @@ pub(super) fn compile(
         FieldType::Clock => Meaning::Clock(layout?),
         FieldType::Date => Meaning::Date(layout?),
     };
-    let no_data = declared.no_data.iter().filter_map(|literal| constant(literal, kind, "no_data", problems)).collect();
-    let mut field = Field { at, raw, no_data, meaning, range: declared.range, word: None, tests: None };
+    let bits = declared.bits.as_ref().map(|bits| bits.value);
+    let no_data =
+        declared.no_data.iter().filter_map(|literal| constant(literal, kind, bits, "no_data", problems)).collect();
+    super::doubt::field(declared, kind, problems);
+    let mut field = Field {
+        at,
+        raw,
+        no_data,
+        meaning,
+        range: declared.range.as_ref().map(|range| range.value),
+        word: None,
+        tests: None,
+    };
     shorten(&mut field);
     Some(field)
 }
@@ -247,10 +258,11 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Medium, problems: &m
 }
 
 /// How a number is made, with its scale, codes and unit.
-fn number(declared: &Declared, of: NumberOf, lookup: &Lookup<'_>, problems: &mut Problems) -> Meaning {
+fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_>, problems: &mut Problems) -> Meaning {
+    let bits = declared.bits.as_ref().map(|bits| bits.value);
     let mut codes = Vec::new();
     for (key, name) in &declared.codes {
-        match code_number(&key.value) {
+        match code_of(&key.value, kind, bits) {
             Some(number) => codes.push((number, name.as_str().into())),
             None => {
                 let found = describe(&key.value);
@@ -269,15 +281,35 @@ fn number(declared: &Declared, of: NumberOf, lookup: &Lookup<'_>, problems: &mut
 }
 
 /// A key of `codes`: TOML keys are texts, so numbers are read from them, in decimal or as 0x….
-fn code_number(literal: &Literal) -> Option<Decimal> {
-    match literal {
+fn code_of(key: &Literal, kind: FieldType, bits: Option<(u8, u8)>) -> Option<Decimal> {
+    match kind {
+        FieldType::Integer(integer) => code_number(key, integer, bits),
+        // Whoever sends digits sends no sign in their bits.
+        _ => code_number(key, Integer { signed: false, bytes: 8, order: Order::Big }, None),
+    }
+}
+
+/// A key of `codes` of an integer.
+pub(super) fn code_number(key: &Literal, integer: Integer, bits: Option<(u8, u8)>) -> Option<Decimal> {
+    match key {
         Literal::Number(number) => Some(*number),
+        Literal::Bits(pattern) => Some(bits_of(*pattern, integer, bits)),
         Literal::Text(text) => match text.strip_prefix("0x") {
-            Some(digits) => u64::from_str_radix(digits, 16).ok().map(Decimal::from_unsigned),
+            Some(digits) => u64::from_str_radix(digits, 16).ok().map(|pattern| bits_of(pattern, integer, bits)),
             None => Decimal::parse(text.as_bytes()),
         },
         Literal::Bool(_) => None,
     }
+}
+
+/// The number that a pattern of bits is in an integer, or in some of its bits. What does not fit stays as it is.
+pub(super) fn bits_of(pattern: u64, integer: Integer, bits: Option<(u8, u8)>) -> Decimal {
+    let width = bits.map_or(integer.bytes * 8, |(first, last)| last.saturating_sub(first) + 1).clamp(1, 64);
+    let fits = pattern <= u64::MAX >> (64 - width);
+    if integer.signed && fits {
+        return Decimal::from_integer(((pattern << (64 - width)) as i64) >> (64 - width));
+    }
+    Decimal::from_unsigned(pattern)
 }
 
 fn unit_from(
@@ -306,7 +338,12 @@ fn unit_from(
             Some(conversion) => {
                 let constant = match &field.meaning {
                     Meaning::Text { .. } => Some(Constant::Text(literal_bytes(&key.value))),
-                    _ => code_number(&key.value).map(Constant::Number),
+                    _ => code_of(
+                        &key.value,
+                        source.kind.as_ref().map_or(FieldType::Text, |kind| kind.value),
+                        source.bits.as_ref().map(|bits| bits.value),
+                    )
+                    .map(Constant::Number),
                 };
                 units.extend(constant.map(|constant| (constant, conversion)));
             }
@@ -316,7 +353,7 @@ fn unit_from(
             }
         }
     }
-    let places = declared.places.as_ref().and_then(|places| u8::try_from(places.value).ok());
+    let places = declared.places.as_ref().map(|places| places.value);
     // The raw text or number is compared, not its name.
     let mut field = field;
     match &mut field.meaning {
@@ -332,6 +369,7 @@ fn literal_bytes(literal: &Literal) -> Box<[u8]> {
     match literal {
         Literal::Text(text) => text.as_bytes().into(),
         Literal::Number(number) => number.to_string().into_bytes().into(),
+        Literal::Bits(bits) => bits.to_string().into_bytes().into(),
         Literal::Bool(flag) => flag.to_string().into_bytes().into(),
     }
 }
@@ -340,6 +378,7 @@ fn describe(literal: &Literal) -> String {
     match literal {
         Literal::Text(text) => format!("the text \"{}\"", text.escape_debug()),
         Literal::Number(number) => format!("the number {number}"),
+        Literal::Bits(bits) => format!("the number {bits:#x}"),
         Literal::Bool(flag) => format!("`{flag}`"),
     }
 }
@@ -348,6 +387,7 @@ fn describe(literal: &Literal) -> String {
 pub(super) fn constant(
     literal: &Spanned<Literal>,
     kind: FieldType,
+    bits: Option<(u8, u8)>,
     key: &'static str,
     problems: &mut Problems,
 ) -> Option<Constant> {
@@ -356,6 +396,11 @@ pub(super) fn constant(
         || matches!(kind, FieldType::F32(_) | FieldType::F64(_));
     match &literal.value {
         Literal::Number(number) if numbers => Some(Constant::Number(*number)),
+        Literal::Bits(pattern) if numbers => Some(match kind {
+            FieldType::Integer(integer) => Constant::Number(bits_of(*pattern, integer, bits)),
+            FieldType::F32(_) | FieldType::F64(_) => Constant::Bits(*pattern),
+            _ => Constant::Number(Decimal::from_unsigned(*pattern)),
+        }),
         Literal::Text(text) if texts && !matches!(kind, FieldType::F32(_) | FieldType::F64(_)) => {
             Some(Constant::Text(text.as_bytes().into()))
         }
@@ -401,6 +446,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         value_type,
         has_quality: surprises || declared.range.is_some() || declared.unit_from.is_some(),
         items: Vec::new(),
+        place: 0,
     }
 }
 

@@ -125,8 +125,8 @@ impl Sheet {
     }
 
     fn add_gates(&mut self, declared: &Declared, kind: FieldType, name: &str, field: &Field, problems: &mut Problems) {
-        let equals = declared.equals.as_ref();
-        let equals = equals.and_then(|literal| field::constant(literal, kind, "equals", problems));
+        let (equals, bits) = (declared.equals.as_ref(), declared.bits.as_ref().map(|bits| bits.value));
+        let equals = equals.and_then(|literal| field::constant(literal, kind, bits, "equals", problems));
         if equals.is_some() || declared.strict {
             self.gates.push(Gate { name: name.to_owned(), field: field.clone(), equals });
         }
@@ -213,6 +213,7 @@ fn flag_schema(name: &str) -> FieldSchema {
         value_type: ValueType::Bool,
         has_quality: false,
         items: Vec::new(),
+        place: 0,
     }
 }
 
@@ -254,7 +255,7 @@ pub(super) fn condition(when: &When, header: &[HeaderField], problems: &mut Prob
 }
 
 /// The type as it was declared, with its bits.
-fn word_of(declared: &Declared, kind: FieldType) -> String {
+pub(super) fn word_of(declared: &Declared, kind: FieldType) -> String {
     use crate::format::Order;
     let order = |order: Order| if order == Order::Big { "be" } else { "le" };
     let word = match kind {
@@ -284,6 +285,7 @@ fn word_of(declared: &Declared, kind: FieldType) -> String {
 fn notes(declared: &Declared) -> String {
     let literal = |literal: &crate::format::Literal| match literal {
         crate::format::Literal::Number(number) => number.to_string(),
+        crate::format::Literal::Bits(bits) => format!("{bits:#X}").replace("0X", "0x"),
         crate::format::Literal::Text(text) => format!("\"{}\"", text.escape_debug()),
         crate::format::Literal::Bool(flag) => flag.to_string(),
     };
@@ -296,7 +298,7 @@ fn notes(declared: &Declared) -> String {
     notes.extend(declared.scale.as_ref().map(|scale| format!("x {}", scale.value)));
     notes.extend(declared.add.as_ref().map(|add| format!("+ {}", add.value)));
     notes.extend(declared.unit_from.as_ref().map(|from| format!("unit from {}", from.value)));
-    notes.extend(declared.range.map(|[low, high]| format!("{low} to {high}")));
+    notes.extend(declared.range.as_ref().map(|range| format!("{} to {}", range.value[0], range.value[1])));
     if !declared.no_data.is_empty() {
         let marks: Vec<String> = declared.no_data.iter().map(|mark| literal(&mark.value)).collect();
         notes.push(format!("no data: {}", list(&marks)));

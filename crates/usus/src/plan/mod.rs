@@ -3,6 +3,7 @@
 
 mod columns;
 mod compile;
+mod doubt;
 mod field;
 mod header;
 mod layout;
@@ -28,6 +29,7 @@ use crate::time::Span;
 use crate::unit::Conversion;
 use crate::value::{Decimal, Layout, Name, Quality};
 
+pub(crate) use compile::doubts;
 pub use layout::LayoutRow;
 pub(crate) use short::Way;
 pub(crate) use signature::{Signature, Signatures};
@@ -234,6 +236,8 @@ pub(crate) struct HeaderField {
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Constant {
     Number(Decimal),
+    /// The bits of a floating-point number.
+    Bits(u64),
     Text(Box<[u8]>),
 }
 
@@ -404,6 +408,19 @@ impl Output {
         }
     }
 
+    /// Tells each its place, once it is known which outputs there are.
+    fn number(outputs: &mut [Output]) {
+        for (place, output) in outputs.iter_mut().enumerate() {
+            output.schema.place = place as u16;
+            for (place, item) in output.schema.items.iter_mut().enumerate() {
+                item.place = place as u16;
+            }
+            if let What::Group(group) = &mut output.what {
+                Output::number(&mut group.outputs);
+            }
+        }
+    }
+
     /// Whether a plain one is in the front of a packet.
     pub(crate) fn is_near(&self) -> bool {
         self.plain == Plain::No || (self.word.first as usize) < crate::visit::NEAR
@@ -565,6 +582,13 @@ impl Word {
             (1, 0, false) => Plain::LowFirst,
             _ => Plain::Integer,
         }
+    }
+
+    /// The lowest and the highest bit that it takes of its integer.
+    pub(crate) fn bits(&self) -> (u8, u8) {
+        let first = if self.big { (self.shift + 8 * self.size).wrapping_sub(64) } else { self.shift }
+            + self.mask.trailing_zeros() as u8;
+        (first, first + self.mask.count_ones().max(1) as u8 - 1)
     }
 
     /// The byte at a place, as it is.

@@ -10,9 +10,10 @@ use super::header::Sheet;
 use super::{At, Check, Count, Edge, Group, Output, Shape, ShapeUnit};
 use crate::checksum::Checksum;
 use crate::format::{
-    Check as DeclaredCheck, Count as DeclaredCount, Field as Declared, Frame, Group as DeclaredGroup, Length, Place,
-    Spanned,
+    Check as DeclaredCheck, Count as DeclaredCount, Field as Declared, FieldType, Frame, Group as DeclaredGroup,
+    Length, Order, Place, Spanned,
 };
+use crate::limits;
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::value::ValueType;
@@ -23,6 +24,54 @@ struct Named {
     at: At,
     size: usize,
     span: Range<usize>,
+    /// What it is, for messages.
+    what: String,
+    /// The bits that are read of each byte, where only some are.
+    bits: Option<[u8; 8]>,
+}
+
+impl Named {
+    /// All of so many bytes.
+    fn whole(at: At, size: usize, span: &Range<usize>, what: &str) -> Named {
+        Named { at, size, span: span.clone(), what: what.to_string(), bits: None }
+    }
+
+    /// The bytes of a field.
+    fn field(declared: &Declared, at: At, size: usize) -> Named {
+        let what = match &declared.name {
+            Some(name) => format!("`{}`", name.value),
+            None if declared.reserved => "reserved bytes".to_string(),
+            None if !declared.flags.is_empty() => "flags".to_string(),
+            None => "a constant".to_string(),
+        };
+        Named { bits: bits_read(declared), ..Named::whole(at, size, &declared.span, &what) }
+    }
+
+    /// The first and the last byte that both name, where that can hardly be meant: parts of an integer may be read beside the whole.
+    fn overlap(&self, other: &Named) -> Option<(usize, usize)> {
+        let (At::Front(mine), At::Front(others)) = (self.at, other.at) else { return None };
+        let (first, end) = (mine.max(others), (mine + self.size).min(others + other.size));
+        let shares = |byte: usize| match (self.bits, other.bits) {
+            (None, None) => true,
+            (Some(bits), Some(other_bits)) => bits[byte - mine] & other_bits[byte - others] != 0,
+            _ => false,
+        };
+        let first = (first..end).find(|byte| shares(*byte))?;
+        Some((first, (first..end).rev().find(|byte| shares(*byte)).unwrap_or(first)))
+    }
+}
+
+/// The bits that a field reads of each of its bytes, if it reads only some.
+fn bits_read(declared: &Declared) -> Option<[u8; 8]> {
+    let Some(FieldType::Integer(integer)) = declared.kind.as_ref().map(|kind| kind.value) else { return None };
+    let bit = |bit: u8| 1u64.checked_shl(bit.into()).unwrap_or(0);
+    let mask: u64 = match &declared.bits {
+        Some(bits) => (bits.value.0..=bits.value.1).map(bit).sum(),
+        None if declared.flags.is_empty() => return None,
+        None => declared.flags.iter().fold(0, |mask, (flag, _)| mask | bit(*flag)),
+    };
+    let unused = 64 - 8 * u32::from(integer.bytes);
+    Some(if integer.order == Order::Big { (mask << unused).to_be_bytes() } else { mask.to_le_bytes() })
 }
 
 /// Where the next field goes, and what is named so far.
@@ -40,13 +89,13 @@ pub(super) struct Placing {
 impl Placing {
     /// Begins behind the start pattern.
     pub(super) fn new(start: usize, span: &Range<usize>) -> Placing {
-        let named = Named { at: At::Front(0), size: start, span: span.clone() };
+        let named = Named::whole(At::Front(0), start, span, "the start");
         Placing { cursor: At::Front(start), named: [named].to_vec(), varying: None, count: Count::ToEnd, unsure: false }
     }
 
-    /// Names bytes that are no field: the length, the checksum.
-    pub(super) fn name(&mut self, at: At, size: usize, span: &Range<usize>) {
-        self.named.push(Named { at, size, span: span.clone() });
+    /// Names bytes that are no field: the length.
+    pub(super) fn name(&mut self, at: At, size: usize, span: &Range<usize>, what: &str) {
+        self.named.push(Named::whole(at, size, span, what));
         if let (At::Front(place), At::Front(cursor)) = (at, self.cursor) {
             self.cursor = At::Front(cursor.max(place + size));
         }
@@ -72,7 +121,14 @@ impl Placing {
             let kind = ProblemKind::Senseless("this reaches past the end of the frame");
             problems.add(declared.span.clone(), kind);
         }
-        self.named.push(Named { at, size, span: declared.span.clone() });
+        if matches!(at, At::Front(place) | At::Tail(place) if place + size > limits::FRAME) {
+            let kind =
+                ProblemKind::TooMany { what: "bytes for a frame", found: end_of(at, size), limit: limits::FRAME };
+            problems.add(declared.span.clone(), kind);
+            self.unsure = true;
+            return at;
+        }
+        self.named.push(Named::field(declared, at, size));
         match at {
             At::Front(place) => self.cursor = At::Front(place + size),
             At::Tail(place) => self.cursor = At::Tail(place + size),
@@ -163,7 +219,7 @@ fn add_group(
         placing.unsure = true;
         return;
     }
-    report_gaps(&inner.named, size, &declared.span, problems);
+    report_gaps_and_overlaps(&inner.named, size, &declared.span, problems);
     let (first, count, place) = match &group.count {
         DeclaredCount::Fixed(count) => {
             let whole = size.saturating_mul(count.value);
@@ -234,14 +290,20 @@ pub(super) fn push_group(
         value_type: ValueType::Group,
         has_quality: false,
         items: fields,
+        place: 0,
     };
     sheet.outputs.push(Output::of_group(schema, Group { outputs: items.outputs, ..group }));
 }
 
 fn end_in_front(named: &Named) -> usize {
-    match named.at {
-        At::Front(place) => place + named.size,
-        _ => 0,
+    if matches!(named.at, At::Front(_)) { end_of(named.at, named.size) } else { 0 }
+}
+
+/// The place behind something.
+fn end_of(at: At, size: usize) -> usize {
+    match at {
+        At::Front(place) | At::Tail(place) => place + size,
+        At::Back(_) => 0,
     }
 }
 
@@ -259,7 +321,7 @@ pub(super) fn shape(
             Edge::Front(place) => At::Front(place),
             Edge::Back(place) => At::Back(place),
         };
-        named.push(Named { at, size: check.form.size(), span: declared.span.clone() });
+        named.push(Named::whole(at, check.form.size(), &declared.span, CHECKSUM));
     }
     let fixed = match &frame.cut {
         crate::format::Cut::Packet { length: Length::Fixed(length), .. } => Some(length.value),
@@ -273,7 +335,7 @@ pub(super) fn shape(
         }
         report_overruns(&named, length, problems);
         if !placing.unsure {
-            report_gaps(&named, length, &record.span, problems);
+            report_gaps_and_overlaps(&named, length, &record.span, problems);
         }
         report_on_checksum(&named, check.is_some(), problems);
         return Shape::fixed_bytes(length, 0);
@@ -295,7 +357,7 @@ pub(super) fn shape(
         }
     }
     if !placing.unsure {
-        report_gaps(&named, front, &record.span, problems);
+        report_gaps_and_overlaps(&named, front, &record.span, problems);
     }
     report_on_checksum(&named, check.is_some(), problems);
     report_back_gaps(&named, back, &record.span, problems);
@@ -342,6 +404,43 @@ fn report_overruns(named: &[Named], frame: usize, problems: &mut Problems) {
         }
     }
 }
+
+/// Reports the bytes of the first `length` that nothing names, and those that two things name. Where there are both, the second is why.
+fn report_gaps_and_overlaps(named: &[Named], length: usize, span: &Range<usize>, problems: &mut Problems) {
+    let mut gaps = Problems::default();
+    report_gaps(named, length, span, &mut gaps);
+    let mut overlaps = 0;
+    // In the order of their places, so that only what lies side by side has to be compared.
+    let mut places: Vec<(usize, &Named)> = named
+        .iter()
+        .enumerate()
+        .filter(|(_, named)| matches!(named.at, At::Front(_)) && named.what != CHECKSUM)
+        .collect();
+    places.sort_by_key(|(order, named)| (end_in_front(named) - named.size, *order));
+    for (index, (order, named)) in places.iter().enumerate() {
+        let beside = places[..index].iter().rev().take(BESIDE);
+        for (other_order, other) in beside {
+            let Some((first, last)) = named.overlap(other) else { continue };
+            // What stands later in the file is what is in the way.
+            let (here, there) = if order > other_order { (named, other) } else { (other, named) };
+            let kind = ProblemKind::Overlap { unit: "byte", first, last, other: there.what.clone() };
+            overlaps += 1;
+            match gaps.is_empty() {
+                true => problems.doubt(here.span.clone(), kind),
+                false => problems.add(here.span.clone(), kind),
+            }
+        }
+    }
+    if overlaps == 0 {
+        problems.join(gaps);
+    }
+}
+
+/// Of so many fields before it in the frame, it is asked whether one reaches into a field: a bound on the work, far beyond what is meant.
+const BESIDE: usize = 64;
+
+/// What the checksum is called. That a field lies on it is a problem of its own.
+const CHECKSUM: &str = "the checksum";
 
 /// Reports the bytes of the first `length` that nothing names.
 fn report_gaps(named: &[Named], length: usize, span: &Range<usize>, problems: &mut Problems) {

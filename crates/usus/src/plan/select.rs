@@ -80,7 +80,8 @@ impl Plan {
             }
             kind.outputs.retain(|output| wanted(&output.schema.name));
             super::Output::count_neighbours(&mut kind.outputs);
-            schema.fields.retain(|field| wanted(&field.name));
+            super::Output::number(&mut kind.outputs);
+            schema.fields = kind.outputs.iter().map(|output| (*output.schema).clone()).collect();
         }
         Ok(Plan(Arc::new(inner)))
     }

@@ -3,6 +3,7 @@
 use core::cmp::Ordering;
 use core::fmt;
 
+use super::wide::Wide;
 use crate::limits;
 
 /// A decimal number: sign, integer magnitude and places after the point. 231.50 is 23150 with two places.
@@ -189,6 +190,12 @@ impl Decimal {
         core::str::from_utf8(self.text(&mut text)).ok().and_then(|text| text.parse().ok()).unwrap_or(f64::NAN)
     }
 
+    /// The nearest binary floating-point number of 32 bits, rounded once.
+    pub fn to_f32(self) -> f32 {
+        let mut text = [0; Decimal::LONGEST];
+        core::str::from_utf8(self.text(&mut text)).ok().and_then(|text| text.parse().ok()).unwrap_or(f32::NAN)
+    }
+
     /// The product, exact; nothing past 38 digits.
     pub fn times(self, other: Decimal) -> Option<Decimal> {
         let magnitude = self.magnitude().checked_mul(other.magnitude())?;
@@ -211,27 +218,66 @@ impl Decimal {
         Decimal::from_parts(self.negative, self.magnitude().checked_mul(factor)?, places)
     }
 
-    /// `self * numerator / denominator + addend`, rounded once, half to even, to `places`. Nothing past 38 digits.
+    /// `self * numerator / denominator + addend`, rounded once, half to even, to `places`. Nothing if the result has more than 38 digits.
     pub fn convert(self, numerator: i128, denominator: i128, addend: (i128, i128), places: u8) -> Option<Decimal> {
+        let (negative, quotient, half) = match self.convert_small(numerator, denominator, addend, places) {
+            Some(found) => found,
+            None => self.convert_wide(numerator, denominator, addend, places)?,
+        };
+        let up = match half {
+            Ordering::Less => 0,
+            Ordering::Greater => 1,
+            Ordering::Equal => quotient & 1,
+        };
+        let rounded = quotient.checked_add(up)?;
+        Decimal::from_parts(if rounded == 0 { self.negative } else { negative }, rounded, places)
+    }
+
+    /// Sign and magnitude of the result without its fraction, and how that compares with a half; nothing if a product is too large.
+    fn convert_small(
+        self,
+        numerator: i128,
+        denominator: i128,
+        addend: (i128, i128),
+        places: u8,
+    ) -> Option<(bool, u128, Ordering)> {
         // value = magnitude * numerator / (denominator * 10^own) + addend.0 / addend.1, times 10^places
         let own = 10i128.checked_pow(u32::from(self.places))?;
         let wanted = 10i128.checked_pow(u32::from(places))?;
-        let bottom = denominator.checked_mul(own)?.checked_mul(addend.1)?;
+        let bottom = denominator.checked_mul(own)?.checked_mul(addend.1)?.unsigned_abs();
         let top = self
             .coefficient()
             .checked_mul(numerator)?
             .checked_mul(addend.1)?
             .checked_add(addend.0.checked_mul(denominator)?.checked_mul(own)?)?
             .checked_mul(wanted)?;
-        let (quotient, remainder) = (top.div_euclid(bottom), top.rem_euclid(bottom));
-        let twice = remainder.checked_mul(2)?;
-        let up = match twice.cmp(&bottom) {
-            Ordering::Less => 0,
-            Ordering::Greater => 1,
-            Ordering::Equal => quotient & 1,
+        let (quotient, remainder) = (top.unsigned_abs() / bottom, top.unsigned_abs() % bottom);
+        Some((top < 0, quotient, remainder.checked_mul(2)?.cmp(&bottom)))
+    }
+
+    /// The same where products have more than 128 bits.
+    #[cold]
+    fn convert_wide(
+        self,
+        numerator: i128,
+        denominator: i128,
+        addend: (i128, i128),
+        places: u8,
+    ) -> Option<(bool, u128, Ordering)> {
+        let own = 10u128.checked_pow(u32::from(self.places))?;
+        let wanted = 10u128.checked_pow(u32::from(places))?;
+        let [below, beside] = [denominator, addend.1].map(i128::unsigned_abs);
+        let bottom = Wide::of(below).times(own)?.times(beside)?;
+        let product = Wide::of(self.magnitude()).times(numerator.unsigned_abs())?.times(beside)?;
+        let added = Wide::of(addend.0.unsigned_abs()).times(below)?.times(own)?;
+        let (negative, adds_negative) = (self.negative != (numerator < 0), addend.0 < 0);
+        let (negative, top) = match product.compare(&added) {
+            _ if negative == adds_negative => (negative, product.plus(added)?),
+            Ordering::Less => (adds_negative, added.minus(product)),
+            _ => (negative, product.minus(added)),
         };
-        let rounded = quotient + up;
-        Decimal::from_parts(rounded < 0 || (rounded == 0 && self.negative), rounded.unsigned_abs(), places)
+        let (quotient, remainder) = top.times(wanted)?.divide(bottom)?;
+        Some((negative, quotient, remainder.plus(remainder)?.compare(&bottom)))
     }
 
     /// Compares as numbers: 1.5 equals 1.50, and -0 equals 0.

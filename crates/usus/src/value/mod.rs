@@ -6,6 +6,7 @@ pub(crate) mod digits;
 mod name;
 mod short_text;
 mod together;
+mod wide;
 
 use core::fmt;
 

@@ -54,14 +54,39 @@ fn formats_are_bounded() {
     let line = |limit: usize| text(&format!("limits = {{ line = {limit} }}"), record);
     let series = |limit: usize| text(&format!("limits = {{ series = {limit} }}"), record);
     let names = |limit: usize| text(&format!("limits = {{ names = {limit} }}"), record);
+    // A header's fields count for each record.
+    let all_fields = |count: usize| {
+        let header: String = (0..63).map(|index| format!("{{ name = 'h{index}' }}, ")).collect();
+        let records: String = (0..1_023)
+            .map(|index| format!("[record.r{index}]\nwhen = \"h0 == '{index}'\"\nfields = [{{ name = 'a' }}]\n"))
+            .collect();
+        let rest: String = (0..count - 1_023 * 64 - 63).map(|index| format!("{{ name = 'f{index}' }}, ")).collect();
+        text("", &format!("header = [{header}]\n{records}[record.rest]\nfields = [{rest}]"))
+    };
+    let all_codes = |count: usize| {
+        let codes: String = (0..4_095).map(|index| format!("c{index} = 'x', ")).collect();
+        let records: String =
+            (0..64).map(|index| format!("[record.r{index}]\nwhen = \"h == '{index}'\"\nfields = []\n")).collect();
+        let rest: String = (0..count - 64 * 4_095).map(|index| format!("c{index} = 'x', ")).collect();
+        text(
+            "",
+            &format!("header = [{{ name = 'h', codes = {{ {codes} }} }}]\n{records}").replacen(
+                "fields = []",
+                &format!("fields = [{{ name = 'z', codes = {{ {rest} }} }}]"),
+                1,
+            ),
+        )
+    };
     type Make<'a> = &'a dyn Fn(usize) -> String;
-    let cases: [(&str, Make<'_>, usize); 11] = [
+    let cases: [(&str, Make<'_>, usize); 13] = [
         ("file size", &padded, limits::FORMAT_BYTES),
         ("name", &named, limits::NAME),
         ("frames", &frames, limits::FRAMES),
         ("kinds", &kinds, limits::KINDS),
-        ("fields", &fields, limits::FIELDS / 2),
+        ("fields", &fields, limits::FIELDS),
         ("codes", &codes, limits::CODES),
+        ("fields of all records", &all_fields, limits::ALL_FIELDS),
+        ("codes of all records", &all_codes, limits::ALL_CODES),
         ("start", &start, limits::START),
         ("frame", &group, limits::FRAME - 1),
         ("line", &line, limits::LINE),
@@ -72,6 +97,20 @@ fn formats_are_bounded() {
         assert!(sound(&make(limit)), "{name} at {limit}");
         assert!(!sound(&make(limit + 1)), "{name} past {limit}");
     }
+}
+
+/// Shared fields count for every record that has them, before anything is made of them.
+#[test]
+fn shared_fields_do_not_multiply_without_end() {
+    let shared: String = (0..2_000).map(|index| format!("{{ name = 'f{index}' }}, ")).collect();
+    let records: String = (0..1_024).map(|index| format!("[record.r{index}]\nwhen = \"h == '{index}'\"\n")).collect();
+    let text = text("", &format!("header = [{{ name = 'h', column = 1 }}]\n[shared]\nfields = [{shared}]\n{records}"));
+    let problems = Format::parse(&text).unwrap_err();
+    let said = problems.iter().next().unwrap().kind.to_string();
+    assert_eq!(
+        said,
+        "66000 fields in all records together, those that records share counted for each, at most 65536 are allowed"
+    );
 }
 
 #[test]
@@ -91,6 +130,59 @@ fn numbers_are_exact_to_their_last_digit() {
     let small = format!("0.{}1", "0".repeat(usize::from(limits::PLACES) - 1));
     assert_eq!(Decimal::parse(small.as_bytes()).unwrap().to_string(), small);
     assert!(Decimal::parse(format!("{small}0").as_bytes()).is_none());
+}
+
+/// The tests have overflow checks: arithmetic that runs over stops them.
+#[test]
+fn overflows_are_seen() {
+    let byte = std::hint::black_box(255u8);
+    assert!(std::panic::catch_unwind(|| byte + std::hint::black_box(1)).is_err());
+}
+
+/// Degrees of more digits than are exact are no degrees, whatever they would wrap around to.
+#[test]
+fn degrees_past_the_last_digit_are_invalid() {
+    let format = "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'lat', type = 'lat' }]";
+    let plan = Format::parse(format).unwrap().compile().unwrap();
+    for digits in 4..60 {
+        for first in ["9", "1"] {
+            let text = format!("{first}{}07.5,N\n", "8".repeat(digits - 3));
+            let (events, _) = run(&plan, &Input::raw(text.as_bytes()), &mut || 100);
+            let said = events.last().unwrap();
+            assert_eq!(said.contains("!invalid"), text != "1807.5,N\n", "{text} {said}");
+        }
+    }
+}
+
+/// What converts to something of at most 38 digits does, however large the products in between.
+#[test]
+fn conversions_are_exact_wherever_they_fit() {
+    let nines = "9".repeat(37);
+    for (from, to, sent, wanted) in [
+        ("mm", "m", format!("{nines}9"), Some(format!("{}.999", "9".repeat(35)))),
+        ("lbf", "kN", format!("1{}", "0".repeat(34)), Some(format!("44482216152605{}.000", "0".repeat(18)))),
+        (
+            "psi",
+            "bar",
+            format!("645160000000{}", "0".repeat(20)),
+            Some(format!("44482216152605{}.000", "0".repeat(17))),
+        ),
+        ("°F", "°C", "-459.67".to_owned(), Some("-273.15000".to_owned())),
+        ("°F", "K", format!("5{}", "0".repeat(36)), None),
+        ("km", "m", nines.clone(), None),
+    ] {
+        let text = format!(
+            "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{{ name = 'v', type = 'number', unit = '{to}', unit_from = 'u' }}, {{ name = 'u', codes = {{ U = '{from}' }} }}]"
+        );
+        let plan = Format::parse(&text).unwrap().compile().unwrap();
+        let (events, _) = run(&plan, &Input::raw(format!("{sent},U\n").as_bytes()), &mut || 100);
+        let said = events.last().unwrap();
+        match wanted {
+            Some(wanted) => assert!(said.contains(&format!("v={wanted} ")), "{sent} {from}: {said}"),
+            // The result has more than 38 digits.
+            None => assert!(said.contains("v=<invalid>"), "{sent} {from}: {said}"),
+        }
+    }
 }
 
 #[test]

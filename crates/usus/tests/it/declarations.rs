@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use usus::{Format, Problems};
+use usus::{Format, Problem, Problems};
 
 /// Problems of a format file: line and column, the text they point at, the message, and the help.
 fn problems(text: &str) -> String {
@@ -16,17 +16,20 @@ fn problems(text: &str) -> String {
 fn show(text: &str, found: &Problems) -> String {
     let mut out = String::new();
     for problem in found.iter() {
-        let before = &text[..problem.span.start];
-        let line = before.matches('\n').count() + 1;
-        let column = before.chars().rev().take_while(|&c| c != '\n').count() + 1;
-        let at = text[problem.span.clone()].lines().next().unwrap_or("");
-        let at: String = at.chars().take(60).collect();
-        writeln!(out, "  {line}:{column} `{at}`: {}", problem.kind).unwrap();
-        if let Some(help) = problem.help() {
-            writeln!(out, "      {help}").unwrap();
-        }
+        out += &show_one(text, problem);
     }
     out
+}
+
+fn show_one(text: &str, problem: &Problem) -> String {
+    let before = &text[..problem.span.start];
+    let line = before.matches('\n').count() + 1;
+    let column = before.chars().rev().take_while(|&c| c != '\n').count() + 1;
+    assert_eq!((problem.line, problem.column), (line, column), "{problem:?}");
+    let at = text[problem.span.clone()].lines().next().unwrap_or("");
+    let at: String = at.chars().take(60).collect();
+    let help = problem.help().map(|help| format!("      {help}\n")).unwrap_or_default();
+    format!("  {line}:{column} `{at}`: {}\n{help}", problem.kind)
 }
 
 /// A packet format with `frame` behind its cut and `record` as the body of its record.
@@ -182,6 +185,39 @@ fn cases() -> Vec<(&'static str, String)> {
                 "fields = [{ name = 'g', up_to = 'end', fields = [{ name = 'a', type = 'u8' }] }, { name = 'b', byte = 9, type = 'u8' }]",
             ),
         ),
+        (
+            "a datasheet's word for a type",
+            field(
+                "{ name = 'a', type = 'int16' }, { name = 'b', type = 's16be' }, { name = 'c', type = 'float32' }, { name = 'd', type = 'xyzzy' }",
+            ),
+        ),
+        (
+            "a datasheet's word for a checksum",
+            packet(&format!("{p}\nchecksum = {{ algorithm = 'CCITT-FALSE', type = 'u16be' }}"), ok),
+        ),
+        (
+            "a word for several checksums",
+            packet(&format!("{p}\nchecksum = {{ algorithm = 'CRC-16', type = 'u16be' }}"), ok),
+        ),
+        (
+            "a checksum that there is not",
+            packet(&format!("{p}\nchecksum = {{ algorithm = 'Fletcher-16', type = 'u16be' }}"), ok),
+        ),
+        ("a word for no checksum", packet(&format!("{p}\nchecksum = {{ algorithm = 'quaxotl', type = 'u16be' }}"), ok)),
+        (
+            "places beyond all bounds",
+            packet(
+                "start = 'AA'\nlength = { byte = 9223372036854775807, type = 'u8', add = -9223372036854775808 }\nchecksum = { algorithm = 'SUM-8', type = 'hex', width = 9223372036854775807, from = 9223372036854775807, to = -9223372036854775807, byte = 65536 }",
+                "fields = [{ name = 'a', byte = 9223372036854775807, type = 'u8' }, { name = 'b', type = 'text', width = 9223372036854775807 }, { name = 'c', byte = -65537, type = 'u8', places = 39, rollover = 0 }]",
+            ),
+        ),
+        (
+            "widths that add up",
+            packet(
+                "start = 'AA'\nlength = { byte = 1, type = 'u16be' }",
+                "fields = [{ name = 'a', type = 'bytes', width = 65536 }, { name = 'b', type = 'bytes', width = 60000 }]",
+            ),
+        ),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",
@@ -242,6 +278,244 @@ fn every_problem_has_its_place_and_its_words() {
     let mut out = String::new();
     for (name, text) in cases() {
         writeln!(out, "{name}\n{}", problems(&text)).unwrap();
+    }
+    insta::assert_snapshot!(out);
+}
+
+/// What is legal and can hardly be meant, and beside it what is like it and can be meant well.
+fn doubtful() -> Vec<(&'static str, String)> {
+    let example = "[[example]]\nbytes = 'AA 00 00 00 AA'\ngives = { record = 'r' }";
+    let sum = "checksum = { algorithm = 'SUM-8', type = 'u8' }";
+    let field = |fields: &str| {
+        format!(
+            "format = 'd'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 5\n{sum}\n[record.r]\nfields = [{fields}]\n{example}"
+        )
+    };
+    let header = |header: &str, records: &str| {
+        format!(
+            "format = 'd'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 3\nchecksum = {{ algorithm = 'SUM-8', type = 'u8' }}\nheader = [{header}]\n{records}\n{example}"
+        )
+    };
+    let lines = |header: &str, records: &str| {
+        format!(
+            "format = 'd'\n[[frame]]\ncut = 'text'\nheader = [{header}]\n{records}\n[[example]]\ntext = 'x'\ngives = {{ record = 'r' }}"
+        )
+    };
+    let kinds = |conditions: &[&str]| -> String {
+        conditions
+            .iter()
+            .enumerate()
+            .map(|(index, when)| format!("[record.r{index}]\nwhen = \"{when}\"\nfields = []\n"))
+            .collect()
+    };
+    let one = "{ name = 'type', type = 'u8' }";
+    vec![
+        ("nothing to be doubted", field("{ name = 'v', type = 'u24be' }")),
+        (
+            "a packet without checksum, without example, and without record",
+            "format = 'd'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 1".to_owned(),
+        ),
+        ("fields on one byte", field("{ name = 'v', type = 'u16be' }, { name = 'w', byte = 2, type = 'u16be' }")),
+        (
+            "fields on one byte, and a gap",
+            field("{ name = 'v', type = 'u16be' }, { name = 'w', byte = 1, type = 'u8' }"),
+        ),
+        (
+            "parts of one integer",
+            field(
+                "{ name = 'v', type = 'u8', bits = '0-3' }, { name = 'w', byte = 1, type = 'u8', bits = '4-7' }, { name = 'all', byte = 1, type = 'u8' }, { name = 'x', type = 'u16be' }",
+            ),
+        ),
+        (
+            "parts of one integer that overlap",
+            field(
+                "{ name = 'v', type = 'u24be', bits = '0-8' }, { name = 'w', byte = 1, type = 'u24be', bits = '8-15' }",
+            ),
+        ),
+        (
+            "a field on the header's",
+            header(one, "[record.r]\nwhen = 'type == 1'\nfields = [{ name = 'again', byte = 1, type = 'u8' }]"),
+        ),
+        ("a column read twice", lines("", "[record.r]\nfields = [{ name = 'a' }, { name = 'b', column = 1 }]")),
+        (
+            "a column after the other",
+            lines("", "[record.r]\nfields = [{ name = 'a', column = 2 }, { name = 'b', column = 1 }]"),
+        ),
+        (
+            "no data that never comes",
+            field("{ name = 'v', type = 'u8', no_data = -1 }, { name = 'w', type = 'i16be', no_data = 0x8000 }"),
+        ),
+        (
+            "a constant that never comes",
+            field("{ name = 'v', type = 'u8', equals = 300 }, { name = 'w', type = 'i16be', equals = 0x18000 }"),
+        ),
+        (
+            "a code that never comes",
+            field("{ name = 'v', type = 'u24be', bits = '0-1', codes = { 3 = 'a', 4 = 'b', 0x05 = 'c' } }"),
+        ),
+        ("a pattern of bits", field("{ name = 'v', type = 'i24be', no_data = 0x800000 }")),
+        ("a range out of reach", field("{ name = 'v', type = 'u24be', scale = 0.01, range = [-5, 500] }")),
+        (
+            "a range at its end",
+            field(
+                "{ name = 'v', type = 'i8', scale = -0.5, add = 1, range = [-62.5, 65.0] }, { type = 'u16be', reserved = true }",
+            ),
+        ),
+        ("records that leave nothing", header(one, &kinds(&["type == 1", "type != 1", "type > 7"]))),
+        ("records that leave something", header(one, &kinds(&["type == 1", "type > 2", "type <= 2"]))),
+        ("a record that leaves one value", header(one, &kinds(&["type < 255", "type == 255"]))),
+        ("a condition that never holds", header(one, &kinds(&["type == 1 and type == 2", "type == 256"]))),
+        (
+            "texts that leave nothing",
+            lines(
+                "{ name = 'h', chars = '1-2' }",
+                &kinds(&["h == 'AB'", "h starts 'A'", "h starts 'AB'", "h starts 'B'"]),
+            ),
+        ),
+        (
+            "a second name",
+            lines(
+                "{ name = 'h', chars = '1-2' }, { name = 'n', chars = '3-4', type = 'number' }",
+                &kinds(&["n < 5", "h == 'A' and n == 4", "h == 'A'"]),
+            ),
+        ),
+    ]
+}
+
+#[test]
+fn what_can_hardly_be_meant_is_told_at_its_place() {
+    let mut out = String::new();
+    for (name, text) in doubtful() {
+        writeln!(out, "{name}").unwrap();
+        match Format::parse(&text) {
+            Ok(format) => {
+                let doubts = format.doubts();
+                doubts.iter().for_each(|doubt| out += &show_one(&text, doubt));
+                if doubts.is_empty() {
+                    out += "  fine\n";
+                }
+                if let Err(problems) = format.compile() {
+                    out += &show(&text, &problems).replace("\n  ", "\n  error at ").replacen("  ", "  error at ", 1);
+                }
+            }
+            Err(problems) => out += &show(&text, &problems),
+        }
+        out.push('\n');
+    }
+    insta::assert_snapshot!(out);
+}
+
+/// A mark is tried in the device's own bits, a code as well.
+#[test]
+fn numbers_in_hex_are_patterns_of_bits() {
+    let text = "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 9\n[record.r]\nfields = [\
+        { name = 'v', type = 'i24be', scale = 0.01, no_data = 0x800000 }, { name = 'c', type = 'i8', codes = { 0xFF = 'minus one', 1 = 'one' } }, \
+        { name = 'f', type = 'f32be', no_data = 0x7FC00001 } ]";
+    let plan = Format::parse(text).unwrap().compile().unwrap();
+    let run = |bytes: &[u8]| crate::drive::run(&plan, &crate::drive::Input::raw(bytes), &mut || 9).0.concat();
+    let marked = run(b"\xAA\x80\0\0\xFF\x7F\xC0\0\x01");
+    assert!(marked.contains("v=<marked> c=minus one(-1) f=<marked>"), "{marked}");
+    let plain = run(b"\xAA\x7F\xFF\xFF\x02\x3F\x80\0\0");
+    assert!(plain.contains("v=83886.07 c=2 f=1"), "{plain}");
+}
+
+#[test]
+fn text_examples_end_as_their_frame_says() {
+    for (end, example) in
+        [("LF", "7.5"), ("CR", "7.5"), ("CR LF", "7.5"), ("any", "7.5"), ("any", "7.5\\r"), ("LF", "7.5\\n")]
+    {
+        let text = format!(
+            "format = 'x'\n[[frame]]\ncut = 'text'\nend = '{end}'\n[record.r]\nfields = [{{ name = 'v', type = 'number' }}]\n[[example]]\ntext = \"{example}\"\ngives = {{ record = 'r', v = 7.5 }}"
+        );
+        let format = Format::parse(&text).unwrap();
+        let outcomes = format.compile().unwrap().run_examples(&format);
+        assert!(outcomes[0].differences.is_empty(), "{end} {example}: {:?}", outcomes[0].differences);
+        assert_eq!((outcomes[0].line, outcomes[0].column), (7, 1));
+    }
+}
+
+/// 16777217.000000001 is nearest to 16777218 at 32 bits, but by way of 64 bits it would be 16777216; the range's end is at the value's own width, too.
+#[test]
+fn floats_are_compared_at_their_own_width() {
+    let text = "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 9\n[record.r]\nfields = [{ name = 'f', type = 'f32be' }, { name = 'g', type = 'f32be', range = [0, 0.1] }]\n\
+        [[example]]\nbytes = 'AA 4B 80 00 01 3D CC CC CD'\ngives = { record = 'r', f = 16777217.000000001, g = 0.1 }";
+    let format = Format::parse(text).unwrap();
+    let plan = format.compile().unwrap();
+    assert!(plan.run_examples(&format)[0].differences.is_empty(), "{:?}", plan.run_examples(&format));
+    let (events, _) =
+        crate::drive::run(&plan, &crate::drive::Input::raw(b"\xAA\x4B\x80\0\x01\x3D\xCC\xCC\xCD"), &mut || 9);
+    assert!(events[0].ends_with("g=0.1"), "{events:?}");
+}
+
+/// A frame taken apart: what a datasheet's own frame gives, also where its checksum is not what was declared.
+#[test]
+fn frames_are_explained_in_full() {
+    let text = r#"
+        format = "e"
+        [[frame]]
+        cut = "packet"
+        start = "AA"
+        length = { byte = 1, type = "u8" }
+        checksum = { algorithm = "CRC-16/MODBUS", type = "u16be", from = 1 }
+        header = [ { name = "type", type = "u8", internal = true } ]
+        [record.a]
+        frame = "packet"
+        when = "type == 1"
+        fields = [
+          { name = "v", type = "i16be", scale = 0.5, unit = "kN", range = [0, 5] },
+          { type = "bytes", width = 1, reserved = true },
+          { name = "low", type = "u8", bits = "1-2" },
+          { byte = 6, type = "u8", flags = { 7 = "hot" } },
+          { name = "g", up_to = "end", fields = [ { name = "x", type = "u8", no_data = 0xFF } ] },
+        ]
+    "#;
+    let line = r#"
+        format = "l"
+        [[frame]]
+        cut = "text"
+        separator = ";"
+        checksum = { algorithm = "XOR-8", type = "hex", width = 2, to = -4 }
+        [record.b]
+        fields = [ { name = "n", type = "number", unit = "m" }, { name = "c", chars = "1-3" }, { name = "d" } ]
+    "#;
+    let said = r#"
+        format = "s"
+        [[frame]]
+        cut = "nmea-0183"
+        [record.c]
+        fields = [ { name = "address" }, { name = "depth", type = "number" } ]
+        [[ignore]]
+    "#;
+    let mut out = String::new();
+    let inputs: [(&str, &[u8], bool); 10] = [
+        (text, b"\xAA\x0B\x01\x00\x09\x77\x84\x05\xFF\xF4\xD5", false),
+        (text, b"\xAA\x0B\x01\x00\x09\x77\x84\x05\xFF\xD5\xF4", false),
+        (text, b"\xAA\x0B\x01\xFF\x00\x77\x84\x05\xFF\x00\x00", false),
+        (text, b"\xAA\x0B", false),
+        (line, b"7.25;x*00", true),
+        (line, b"7.25kg;x;y*12", true),
+        (line, b"12.5kg;yy*5C", true),
+        (said, b"$SBDPT,4.5*4F", true),
+        (said, b"$SBDPT,4.5*52", true),
+        (said, b"$SBDPT,4.5,,*7E", true),
+    ];
+    for (format, bytes, is_text) in inputs {
+        writeln!(out, "{}", bytes.escape_ascii()).unwrap();
+        for piece in Format::parse(format).unwrap().explain(None, bytes, is_text).unwrap() {
+            let what = piece.record.as_deref().unwrap_or("no record");
+            writeln!(out, "  at {}, {} bytes: {what}; {}", piece.offset, piece.bytes.len(), piece.reason).unwrap();
+            for field in &piece.fields {
+                writeln!(
+                    out,
+                    "    {} | {} | {} | {} {}",
+                    field.place, field.name, field.sent, field.value, field.quality
+                )
+                .unwrap();
+            }
+            if let Some(checksum) = &piece.checksum {
+                writeln!(out, "    {checksum:?} {}", checksum.holds()).unwrap();
+            }
+        }
     }
     insta::assert_snapshot!(out);
 }

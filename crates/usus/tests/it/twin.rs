@@ -501,8 +501,9 @@ fn packet_value(field: &Field, bytes: &[u8]) -> String {
             if value.is_nan() {
                 text = "NaN".to_owned();
             }
-            let [low, high] = field.range.unwrap();
-            let outside = f64::from(value) < low.to_f64() || f64::from(value) > high.to_f64();
+            let [low, high] = field.range.as_ref().unwrap().value;
+            let width = |bound: usus::Decimal| bound.to_string().parse::<f32>().unwrap();
+            let outside = value < width(low) || value > width(high);
             match (value.is_finite(), outside) {
                 (false, _) => text + "!not_finite",
                 (true, true) => exponent(value, text) + "!out_of_range",
@@ -528,7 +529,7 @@ fn number(field: &Field, (coefficient, places): (i128, u32), unit: Option<&str>)
     let literal = |literal: &Literal| match literal {
         Literal::Text(text) => text.clone(),
         Literal::Number(number) => number.to_string(),
-        Literal::Bool(_) => panic!(),
+        Literal::Bits(_) | Literal::Bool(_) => panic!(),
     };
     let plain = decimal(coefficient, places);
     if field.no_data.iter().any(|mark| literal(&mark.value) == plain) {
@@ -565,7 +566,7 @@ fn number(field: &Field, (coefficient, places): (i128, u32), unit: Option<&str>)
     let text = decimal(coefficient, places);
     let compare =
         |bound: Decimal| coefficient * 10i128.pow(bound.places().into()) - bound.coefficient() * 10i128.pow(places);
-    match field.range {
+    match field.range.as_ref().map(|range| range.value) {
         Some([low, high]) if compare(low) < 0 || compare(high) > 0 => text + "!out_of_range",
         _ => text,
     }

@@ -1,0 +1,296 @@
+//! What one frame gives, in full: every field with its place, what was sent, and its value; and its checksum, computed and sent. For whoever
+//! holds a declaration against a datasheet's own frame.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use crate::check;
+use crate::checksum;
+use crate::event::{Event, Reason};
+use crate::example;
+use crate::format::{Field, Format, Spanned};
+use crate::plan::{Cut, Plan};
+use crate::problem::Problems;
+use crate::quality::shown;
+use crate::read::Sent;
+use crate::record::{Cell, Record};
+use crate::value::{Absent, Quality, Reading, Value};
+
+/// What a piece of the bytes is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Explained {
+    /// Its first byte.
+    pub offset: u64,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// The kind of record that it is; nothing if it is none.
+    pub record: Option<String>,
+    /// Why it is none, or what is to be noted.
+    pub reason: String,
+    /// Its fields, those that are internal and reserved bytes, too.
+    pub fields: Vec<ExplainedField>,
+    /// Its checksum, if one is declared.
+    pub checksum: Option<ExplainedChecksum>,
+}
+
+/// One field of a frame.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct ExplainedField {
+    /// Its name, such as `tension` or `peaks[2].force`.
+    pub name: String,
+    /// Its place, such as `byte 4-6`, `column 3`.
+    pub place: String,
+    /// What was sent: text in quotes, anything else in hex.
+    pub sent: String,
+    /// Its value with its unit, as outputs show it; or why there is none.
+    pub value: String,
+    /// Its quality; empty if there is nothing to be said.
+    pub quality: &'static str,
+}
+
+/// The checksum of a frame.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct ExplainedChecksum {
+    /// Its algorithm.
+    pub algorithm: String,
+    /// What the bytes give.
+    pub computed: u64,
+    /// What was sent; nothing if there is none, or it is no number.
+    pub sent: Option<u64>,
+    /// Hex digits that show it.
+    pub digits: usize,
+}
+
+impl ExplainedChecksum {
+    /// Whether it holds.
+    pub fn holds(&self) -> bool {
+        self.sent == Some(self.computed)
+    }
+}
+
+impl Format {
+    /// Takes bytes apart that were sent alone, such as a datasheet's example frame: what records they give, with every field. A text gets the end that
+    /// its line's texts have. `role` is the line's, in a format that speaks of several.
+    ///
+    /// A frame whose checksum does not hold is explained as if it did, with the reason in front.
+    ///
+    /// # Errors
+    ///
+    /// The format's own problems, if it cannot be compiled.
+    ///
+    /// ```
+    /// let format = usus::Format::parse(r#"
+    ///     format = "scale"
+    ///     [[frame]]
+    ///     cut = "text"
+    ///     [record.weight]
+    ///     fields = [{ name = "weight", type = "number", unit = "kg" }]
+    /// "#)?;
+    /// let explained = format.explain(None, b"12.5", true)?;
+    /// assert_eq!(explained[0].fields[0].value, "12.5 kg");
+    /// # Ok::<(), usus::Problems>(())
+    /// ```
+    pub fn explain(&self, role: Option<&str>, bytes: &[u8], is_text: bool) -> Result<Vec<Explained>, Problems> {
+        let open = self.with_all_shown();
+        let plan = open.compile()?;
+        let explain = |bytes: &[u8]| {
+            let (mut explained, mut booked) = (Vec::new(), 0);
+            let take = &mut |event: Event<'_>| {
+                let piece = piece(&plan, event);
+                booked += piece.as_ref().map_or(0, |piece| piece.bytes.len());
+                explained.extend(piece);
+            };
+            let ledger = example::run(&plan, &open, role, bytes, is_text, take);
+            if let Some(ledger) = ledger.ok().filter(|ledger| ledger.ignored_frames > 0) {
+                let reason = format!("{} bytes belong to frames that the format ignores", ledger.ignored);
+                explained.push(Explained::without_record(
+                    0,
+                    &bytes[..bytes.len().min(ledger.ignored as usize)],
+                    reason,
+                ));
+            }
+            explained
+        };
+        let mut explained = explain(bytes);
+        // What it would say if its checksum held.
+        let failed = explained.iter().find(|piece| piece.record.is_none() && piece.checksum.is_some());
+        let mended = failed.and_then(|piece| Some((piece.clone(), mended(&plan, piece)?)));
+        if let Some((failed, mended)) = mended {
+            let mut would_be = explain(&mended);
+            let place = would_be.iter().position(|piece| piece.record.is_some()).unwrap_or(0);
+            if let Some(piece) = would_be.get_mut(place) {
+                let also = if piece.reason.is_empty() { "" } else { "; with the right one: " };
+                piece.reason = failed.reason + also + &piece.reason;
+                piece.checksum = failed.checksum;
+                piece.bytes = failed.bytes;
+                explained = would_be;
+            }
+        }
+        Ok(explained)
+    }
+
+    /// The same format with nothing internal, and a name for everything.
+    fn with_all_shown(&self) -> Format {
+        let mut format = self.clone();
+        format.examples.clear();
+        for frame in &mut format.frames {
+            show_all(&mut frame.header);
+        }
+        for record in &mut format.records {
+            show_all(&mut record.fields);
+        }
+        format
+    }
+}
+
+fn show_all(fields: &mut [Field]) {
+    for (index, field) in fields.iter_mut().enumerate() {
+        field.internal = false;
+        let word = if field.reserved { "reserved" } else { "constant" };
+        if field.name.is_none() && field.flags.is_empty() {
+            field.name = Some(Spanned { span: field.span.clone(), value: format!("({word} {})", index + 1) });
+        }
+        field.reserved = false;
+        if let Some(group) = &mut field.group {
+            show_all(&mut group.fields);
+        }
+    }
+}
+
+impl Explained {
+    fn without_record(offset: u64, bytes: &[u8], reason: String) -> Explained {
+        Explained { offset, bytes: bytes.to_vec(), record: None, reason, fields: Vec::new(), checksum: None }
+    }
+}
+
+fn piece(plan: &Plan, event: Event<'_>) -> Option<Explained> {
+    match event {
+        Event::Record(record) => Some(of_record(plan, &record)),
+        Event::Reject(reject) | Event::Clipped(reject) => {
+            let reason = reject.reason.describe(plan).to_string();
+            let checksum = match reject.reason {
+                Reason::Checksum { frame, computed, sent } => {
+                    let (algorithm, digits) = algorithm(plan, frame);
+                    Some(ExplainedChecksum { algorithm, computed, sent, digits })
+                }
+                _ => None,
+            };
+            Some(Explained { checksum, ..Explained::without_record(reject.offset, reject.bytes, reason) })
+        }
+        Event::Notice(_) => None,
+    }
+}
+
+fn of_record(plan: &Plan, record: &Record<'_>) -> Explained {
+    let mut fields = Vec::new();
+    for (place, (schema, cell)) in record.fields().enumerate() {
+        match cell {
+            Cell::Reading(reading) => {
+                fields.push(field(schema.name.clone(), schema.unit.as_deref(), record.sent(place), reading));
+            }
+            Cell::Group(items) => {
+                for (index, item) in items.enumerate() {
+                    for (place, (inner, reading)) in item.fields().enumerate() {
+                        let name = format!("{}[{}].{}", schema.name, index + 1, inner.name);
+                        fields.push(field(name, inner.unit.as_deref(), item.sent(place), reading));
+                    }
+                }
+            }
+        }
+    }
+    Explained {
+        offset: record.offset(),
+        bytes: record.frame().to_vec(),
+        record: Some(record.kind().to_string()),
+        reason: String::new(),
+        fields,
+        checksum: checksum_of(plan, record),
+    }
+}
+
+fn field(name: String, unit: Option<&str>, sent: Option<Sent<'_>>, reading: Reading<'_>) -> ExplainedField {
+    let value = match reading.value {
+        Value::Absent(why) => match why {
+            Absent::Empty => "none: empty",
+            Absent::Marked => "none: marked as no data",
+            Absent::NotSent => "none: not sent",
+            Absent::Invalid => "none: not a value of its type",
+            Absent::Operand => "none: what it is made from is absent",
+        }
+        .to_string(),
+        Value::Code { number, name } => format!("{name} ({number})"),
+        value => match unit {
+            Some(unit) => format!("{value} {unit}"),
+            None => value.to_string(),
+        },
+    };
+    let quality = if reading.quality == Quality::Good { "" } else { reading.quality.word() };
+    ExplainedField {
+        name,
+        place: sent.map(place_text).unwrap_or_default(),
+        sent: sent.map(|sent| shown(sent.bytes, sent.is_text)).unwrap_or_default(),
+        value,
+        quality,
+    }
+}
+
+fn place_text(sent: Sent<'_>) -> String {
+    let length = sent.bytes.len().max(1);
+    let range = |first: usize| if length == 1 { first.to_string() } else { format!("{first}-{}", first + length - 1) };
+    let place = match (sent.column, sent.character) {
+        (Some(column), _) => format!("column {column}"),
+        (None, Some(character)) => format!("char {}", range(character)),
+        (None, None) => format!("byte {}", range(sent.byte)),
+    };
+    match sent.bits {
+        Some((first, last)) if first == last => format!("{place} bit {first}"),
+        Some((first, last)) => format!("{place} bits {first}-{last}"),
+        None => place,
+    }
+}
+
+/// The checksum of a frame, and hex digits that show it.
+fn algorithm(plan: &Plan, frame: u16) -> (String, usize) {
+    match plan.0.frames.get(usize::from(frame)).and_then(|frame| frame.check.as_ref()) {
+        Some(check) => (check.checksum.name().to_string(), usize::from(check.checksum.width()).div_ceil(4)),
+        None => ("XOR-8".to_string(), 2),
+    }
+}
+
+fn checksum_of(plan: &Plan, record: &Record<'_>) -> Option<ExplainedChecksum> {
+    let number = plan.0.frames.iter().position(|frame| frame.kinds.contains(&(record.kind_index() as u16)))?;
+    let (frame, bytes) = (&plan.0.frames[number], record.frame());
+    let (algorithm, digits) = algorithm(plan, number as u16);
+    let (computed, sent) = match (&frame.check, &frame.cut) {
+        (Some(check), _) => (check::computed(check, bytes) as u64, check::sent(check, bytes).map(|sent| sent as u64)),
+        (None, Cut::Sentence { .. }) => {
+            let star = bytes.iter().position(|byte| *byte == b'*')?;
+            let digits = bytes.get(star + 1..star + 3)?;
+            let sent = core::str::from_utf8(digits).ok().and_then(|digits| u64::from_str_radix(digits, 16).ok());
+            (checksum::xor(bytes.get(1..star)?).into(), sent)
+        }
+        (None, _) => return None,
+    };
+    Some(ExplainedChecksum { algorithm, computed, sent, digits })
+}
+
+/// The bytes of a frame with the checksum that it ought to have.
+fn mended(plan: &Plan, piece: &Explained) -> Option<Vec<u8>> {
+    let computed = piece.checksum.as_ref()?.computed;
+    let mut bytes = piece.bytes.clone();
+    for frame in &plan.0.frames {
+        match (&frame.check, &frame.cut) {
+            (Some(check), _) => check::put(check, &mut bytes, computed),
+            (None, Cut::Sentence { .. }) => {
+                let star = bytes.iter().position(|byte| *byte == b'*')?;
+                bytes.get_mut(star + 1..star + 3)?.copy_from_slice(format!("{computed:02X}").as_bytes());
+            }
+            (None, _) => {}
+        }
+    }
+    Some(bytes)
+}
