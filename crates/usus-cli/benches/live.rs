@@ -21,7 +21,7 @@ use usus_sim::{Device, Faults, record};
 
 type Failure = Box<dyn Error>;
 
-const FORMAT: &str = include_str!("../../../formats/nmea-0183.toml");
+const FORMAT: &str = usus::SHIPPED[0].1;
 /// A sender that was not called for longer has missed the time.
 const HELD_UP: Duration = Duration::from_millis(20);
 /// Records of which the delay is measured.

@@ -20,12 +20,49 @@ pub(crate) struct Arguments {
     /// How to say things to you (on standard error): as text, or as JSON, one object a line
     #[arg(long, value_enum, default_value = "text", global = true)]
     pub(crate) messages: Messages,
+    /// Say nothing but warnings and errors
+    #[arg(long, short, global = true)]
+    pub(crate) quiet: bool,
+    /// The account of what was done in one line, for logs
+    #[arg(long, global = true)]
+    pub(crate) brief: bool,
+    /// Colours; `auto` has them in a terminal, unless NO_COLOR or TERM=dumb say otherwise
+    #[arg(long, value_enum, default_value = "auto", global = true, value_name = "WHEN")]
+    pub(crate) color: Color,
     #[command(subcommand)]
     pub(crate) verb: Verb,
 }
 
+/// Whether words have colours.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+impl Color {
+    /// From now on, what is printed is printed so.
+    pub(crate) fn choose(self) {
+        match self {
+            Color::Auto => colorchoice::ColorChoice::Auto,
+            Color::Always => colorchoice::ColorChoice::Always,
+            Color::Never => colorchoice::ColorChoice::Never,
+        }
+        .write_global();
+    }
+}
+
+/// How much is said of what was done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Account {
+    Full,
+    Brief,
+    None,
+}
+
 const ENDINGS: &str = "Exit status: 0 done, 1 failed, 2 wrong usage, 3 no bytes came, 4 bytes came but nothing was recognised, \
-                       5 a larger share of rejected bytes than allowed, \
+                       5 a larger share of rejected bytes, or of a field's values, than allowed, \
                        6 bytes were lost while they were recorded";
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -54,12 +91,53 @@ pub(crate) enum Verb {
     Simulate(Simulate),
     /// The whole story on the demo site: make ten minutes of each line, convert them, hold them against the truth
     Demo(Demo),
+    /// Print what a shell needs to complete usus' commands and options
+    Completions(Completions),
+    /// Write man pages, one for each command
+    Manual(Manual),
+}
+
+#[derive(Args)]
+pub(crate) struct Completions {
+    /// The shell; what is printed goes where it looks for completions
+    #[arg(value_enum)]
+    pub(crate) shell: clap_complete::Shell,
+}
+
+#[derive(Args)]
+pub(crate) struct Manual {
+    /// The directory that they are written into, such as /usr/local/share/man/man1; without it, the page of usus itself is printed
+    #[arg(long, value_name = "DIR")]
+    pub(crate) out: Option<PathBuf>,
 }
 
 #[derive(Args)]
 pub(crate) struct Check {
-    /// The format file, or the name of a format that ships with usus
-    pub(crate) format: String,
+    /// Format files, or names of formats that ship with usus; - is standard input
+    #[arg(required = true, value_name = "FORMAT")]
+    pub(crate) formats: Vec<String>,
+    /// Take these bytes apart, such as a datasheet's example frame ("A5 5A 08 …"): every field with its place, what was sent, and its value
+    #[arg(long, value_name = "HEX", value_parser = Bytes::parse, conflicts_with = "text")]
+    pub(crate) bytes: Option<Bytes>,
+    /// The same for a line of text; its line end is added
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) text: Option<String>,
+    /// The line of which --bytes or --text are, in a format that speaks of several
+    #[arg(long, value_name = "NAME")]
+    pub(crate) line: Option<String>,
+}
+
+/// Bytes in hex.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Bytes(pub(crate) Vec<u8>);
+
+impl Bytes {
+    fn parse(text: &str) -> Result<Bytes, String> {
+        usus::format::hex_bytes(text)
+            .filter(|bytes| !bytes.is_empty())
+            .map(Bytes)
+            .ok_or_else(|| "bytes are written in hex, as in \"A5 5A 08\"; for text there is --text".to_owned())
+    }
 }
 
 #[derive(Args)]
@@ -81,6 +159,9 @@ pub(crate) struct Convert {
     pub(crate) no_capture: bool,
     #[command(flatten)]
     pub(crate) tables: TableArguments,
+    /// Go on in the files that an earlier run has left, if their columns are the same; a torn last row is taken away first
+    #[arg(long, conflicts_with = "overwrite")]
+    pub(crate) append: bool,
     /// Decode a file on so many cores; without it, on all there are, but at most eight. The outputs are the same
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub(crate) jobs: Option<u16>,
@@ -107,6 +188,24 @@ pub(crate) struct TableArguments {
     /// End with status 5 if a larger share of the bytes is rejected: 0.01 or 1%
     #[arg(long, value_name = "SHARE", value_parser = share)]
     pub(crate) reject_limit: Option<f64>,
+    /// End with status 5 if a larger share of any field's values is invalid or out of range: 0.01 or 1%
+    #[arg(long, value_name = "SHARE", value_parser = share)]
+    pub(crate) quality_limit: Option<f64>,
+    /// CSV: units behind the names of columns, as in `tension [kN]`
+    #[arg(long)]
+    pub(crate) units: bool,
+    /// CSV: what stands between columns: one ASCII character, or `tab`. Without it, a comma (with --decimal-comma, a semicolon)
+    #[arg(long, value_name = "CHARACTER", value_parser = separator)]
+    pub(crate) separator: Option<u8>,
+    /// CSV: numbers with a comma instead of a point
+    #[arg(long)]
+    pub(crate) decimal_comma: bool,
+    /// CSV: times of arrival as spreadsheets read them: 2026-11-25 06:00:00.123 (UTC)
+    #[arg(long)]
+    pub(crate) sheet_times: bool,
+    /// CSV: an apostrophe in front of texts that a spreadsheet would take for a formula; numbers are spared
+    #[arg(long)]
+    pub(crate) guard_formulas: bool,
     /// A set of files for each day (UTC) on which something was received, with the date in their names
     #[arg(long)]
     pub(crate) daily: bool,
@@ -115,8 +214,18 @@ pub(crate) struct TableArguments {
     pub(crate) overwrite: bool,
 }
 
+/// A separator of columns.
+fn separator(text: &str) -> Result<u8, String> {
+    match text.as_bytes() {
+        _ if text == "tab" => Ok(b'\t'),
+        [byte] if byte.is_ascii() && !byte.is_ascii_alphanumeric() && !b"\"\r\n.-+".contains(byte) => Ok(*byte),
+        _ => Err("a separator is one ASCII character that is no part of a number or a word, such as `;`, or `tab`"
+            .to_owned()),
+    }
+}
+
 /// How sources are opened.
-#[derive(Args, Clone)]
+#[derive(Args, Clone, Default)]
 #[command(next_help_heading = "Sources")]
 pub(crate) struct Opening {
     /// Line settings of a port: speed, data bits, parity, stop bits. Without it, the format's. NAME=SETTINGS is for the line of that name
@@ -188,8 +297,9 @@ fn time(text: &str) -> Result<Time, String> {
 }
 
 /// What is to be done with a control line.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Lead {
+    #[default]
     Leave,
     Raise,
     Drop,
@@ -206,8 +316,17 @@ const SOURCES: &str = "SOURCE is one of
   demo:DEVICE             a line of the demo site, as it would be heard with the line settings
 Nothing is ever written to any of them.";
 
+/// Line settings. A speed alone means eight data bits, no parity, one stop bit, as it does wherever nothing else is said.
 fn serial(text: &str) -> Result<Serial, String> {
-    Serial::parse(text).ok_or_else(|| {
+    let upper = text.to_uppercase();
+    let words: Vec<&str> = upper.split([' ', ',', '-', '/', ':']).filter(|word| !word.is_empty()).collect();
+    let found = match &words[..] {
+        [baud] => Serial::parse(&format!("{baud} 8N1")),
+        [baud, character] => Serial::parse(&format!("{baud} {character}")),
+        [baud, bits, parity, stop] => Serial::parse(&format!("{baud} {bits}{parity}{stop}")),
+        _ => None,
+    };
+    found.ok_or_else(|| {
         "line settings are written as in `9600 8N1`: speed, data bits, parity (N E O M S), stop bits".to_owned()
     })
 }
@@ -221,6 +340,9 @@ fn span(text: &str) -> Result<Span, String> {
         "s" => 1e9,
         "min" => 60e9,
         "h" => 3_600e9,
+        "" if digits.parse::<f64>().is_ok() => {
+            return Err(format!("of what? write {digits}s for seconds, or us, ms, min or h behind the number"));
+        }
         _ => return Err("a length of time is a number with us, ms, s, min or h behind it".to_owned()),
     };
     let number: f64 = digits.parse().map_err(|_| format!("`{digits}` is no number"))?;
@@ -258,6 +380,9 @@ pub(crate) struct Inspect {
     /// Print rows even if a terminal could show them live
     #[arg(long)]
     pub(crate) plain: bool,
+    /// The format whose line settings a port is opened with, where none are asked for: a file, or the name of one that ships with usus
+    #[arg(long, value_name = "FORMAT")]
+    pub(crate) format: Option<String>,
     #[command(flatten)]
     pub(crate) opening: Opening,
 }
@@ -321,8 +446,8 @@ pub(crate) struct Capture {
     /// Convert what arrives at the same time: where records go, as with --out of usus convert
     #[arg(long, value_name = "DEST", requires = "format")]
     pub(crate) convert: Option<PathBuf>,
-    /// The format to convert by: a file, or the name of a format that ships with usus
-    #[arg(long, requires = "convert")]
+    /// The format to convert by, whose line settings a port is opened with: a file, or the name of one that ships with usus
+    #[arg(long, value_name = "FORMAT")]
     pub(crate) format: Option<String>,
     #[command(flatten)]
     pub(crate) tables: TableArguments,
@@ -362,8 +487,22 @@ pub(crate) struct Replay {
     /// How many times as fast as it was recorded, or `max`: as fast as it is taken. Files are always written so
     #[arg(long, value_name = "TIMES|max", default_value = "1", value_parser = pace)]
     pub(crate) speed: f64,
-    #[command(flatten)]
-    pub(crate) opening: Opening,
+    /// Put its clock right: move its times by so much, as in 2s, -1.5s, 40ms, 1h
+    #[arg(long, value_name = "SPAN", value_parser = ForLine::span, allow_hyphen_values = true)]
+    pub(crate) shift: Vec<ForLine<Span>>,
+    /// Only what was received at this time or later, as in 2026-11-25T06:30:00Z
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    pub(crate) begin: Option<Time>,
+    /// Only what was received before this time
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    pub(crate) end: Option<Time>,
+}
+
+impl Replay {
+    /// How the capture is opened.
+    pub(crate) fn opening(&self) -> Opening {
+        Opening { shift: self.shift.clone(), begin: self.begin, end: self.end, ..Opening::default() }
+    }
 }
 
 /// How many times as fast; `max` has no end.
@@ -390,6 +529,9 @@ pub(crate) struct Formats {
     /// Print this format file
     #[arg(long, value_name = "NAME")]
     pub(crate) show: Option<String>,
+    /// List the checksums that a format can name, with their parameters and check values
+    #[arg(long, conflicts_with = "show")]
+    pub(crate) checksums: bool,
 }
 
 #[derive(Args)]

@@ -1,32 +1,58 @@
-//! `usus check`: a format's layout as a table, and its examples.
+//! `usus check`: what is wrong or doubtful in a format, its layout as a table, its examples; and what one frame gives.
 
 use usus::format::{Format, Parity, Serial};
-use usus::{ExampleOutcome, LayoutRow, Plan};
+use usus::{ExampleOutcome, Explained, LayoutRow, Plan};
 
 use crate::Ending;
 use crate::arguments::Check;
 use crate::formats::{self, Loaded};
-use crate::safe::{Safe, hex};
+use crate::problems::{Shown, show_doubts};
+use crate::safe::{Safe, hex, same_length};
+use crate::summary::plural;
 use crate::voice::Voice;
 
 pub(crate) fn run(arguments: &Check, voice: &Voice) -> Ending {
-    let Some(Loaded { format, plan }) = formats::load(&arguments.format, voice) else { return Ending::Failed };
-    let outcomes = plan.run_examples(&format);
-    let mut text = heading(&format);
-    text += &layout(&plan);
-    for outcome in outcomes.iter().filter(|outcome| !outcome.differences.is_empty()) {
-        text += &differences(&format, outcome);
+    let mut ending = Ending::Done;
+    for name in &arguments.formats {
+        let found = match (&arguments.bytes, &arguments.text) {
+            (Some(bytes), _) => explain(name, &bytes.0, false, arguments.line.as_deref(), voice),
+            (None, Some(text)) => explain(name, text.as_bytes(), true, arguments.line.as_deref(), voice),
+            (None, None) => check(name, voice),
+        };
+        if found != Ending::Done {
+            ending = found;
+        }
     }
-    let failed = outcomes.iter().filter(|outcome| !outcome.differences.is_empty()).count();
-    text += &verdict(&format, &plan, outcomes.len(), failed);
-    match voice.print(&text) {
+    ending
+}
+
+fn print(text: &str, voice: &Voice) -> Ending {
+    match voice.print(text) {
         Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
             voice.fail(&format!("cannot write to standard output: {error}"));
             Ending::Failed
         }
-        _ if failed > 0 => Ending::Failed,
         _ => Ending::Done,
     }
+}
+
+/// Problems first, then what was declared, then the verdict.
+fn check(name: &str, voice: &Voice) -> Ending {
+    let Some(Loaded { format, plan, text: source }) = formats::load(name, voice) else { return Ending::Failed };
+    let doubts = format.doubts();
+    show_doubts(name, &source, &doubts, voice);
+    let outcomes = plan.run_examples(&format);
+    let failed: Vec<&ExampleOutcome> = outcomes.iter().filter(|outcome| !outcome.differences.is_empty()).collect();
+    for outcome in &failed {
+        show_failed(name, &source, &format, outcome, voice);
+    }
+    let text = heading(&format) + &layout(&plan) + &verdict(&format, &plan, outcomes.len(), failed.len(), doubts.len());
+    let printed = print(&text, voice);
+    if failed.is_empty() {
+        return printed;
+    }
+    voice.fail(&format!("{name}: examples that do not hold: {} of {}", failed.len(), outcomes.len()));
+    Ending::Failed
 }
 
 fn heading(format: &Format) -> String {
@@ -73,62 +99,148 @@ fn layout(plan: &Plan) -> String {
                 format!("\nrecord {record} (frame {}){title}\n", rows[from].frame)
             }
         };
-        text += &table(&rows[from..to]);
+        let cells = rows[from..to].iter().map(|row| {
+            let indent = if row.group.is_some() { "  " } else { "" };
+            [
+                format!("{indent}{}", row.place),
+                format!("{indent}{}", row.name),
+                row.kind.clone(),
+                Safe(&row.unit).to_string(),
+                Safe(&row.notes).to_string(),
+            ]
+        });
+        text += &table(["place", "name", "type", "unit", "notes"], cells);
         from = to;
     }
     text
 }
 
-fn table(rows: &[LayoutRow]) -> String {
-    let head = ["place", "name", "type", "unit", "notes"].map(str::to_owned);
-    let cells = rows.iter().map(|row| {
-        let indent = if row.group.is_some() { "  " } else { "" };
-        [
-            format!("{indent}{}", row.place),
-            format!("{indent}{}", row.name),
-            row.kind.clone(),
-            Safe(&row.unit).to_string(),
-            Safe(&row.notes).to_string(),
-        ]
-    });
-    let rows: Vec<[String; 5]> = std::iter::once(head).chain(cells).collect();
-    let width = |column: usize| rows.iter().map(|row| row[column].chars().count()).max().unwrap_or(0);
-    let widths = [width(0), width(1), width(2), width(3)];
-    let line = |row: &[String; 5]| {
+/// A table whose columns are as wide as they have to be.
+pub(crate) fn table<const N: usize>(head: [&str; N], cells: impl Iterator<Item = [String; N]>) -> String {
+    let rows: Vec<[String; N]> = std::iter::once(head.map(str::to_owned)).chain(cells).collect();
+    let widths: Vec<usize> =
+        (0..N - 1).map(|column| rows.iter().map(|row| row[column].chars().count()).max().unwrap_or(0)).collect();
+    let line = |row: &[String; N]| {
         let mut line = "  ".to_owned();
-        for (cell, width) in row.iter().zip(widths) {
+        for (cell, width) in row.iter().zip(&widths) {
             line += &format!("{cell:<width$}  ");
         }
-        line += &row[4];
+        line += &row[N - 1];
         format!("{}\n", line.trim_end())
     };
     rows.iter().map(line).collect()
 }
 
-fn differences(format: &Format, outcome: &ExampleOutcome) -> String {
+/// Says how an example does not hold, where it stands.
+fn show_failed(path: &str, source: &str, format: &Format, outcome: &ExampleOutcome, voice: &Voice) {
     let example = &format.examples[outcome.example];
-    let shown = match example.is_text {
-        true => Safe(&String::from_utf8_lossy(&example.bytes)).to_string(),
+    let sent = match example.is_text {
+        true => String::from_utf8_lossy(&example.bytes).into_owned(),
         false => hex(&example.bytes),
     };
-    let mut text = format!("\nexample {} does not hold: {shown}\n", outcome.example + 1);
+    let title = format!("example {} does not hold: {sent}", outcome.example + 1);
+    let mut differences = String::new();
     for difference in &outcome.differences {
         let field = if difference.field.is_empty() { "the frame" } else { &difference.field };
-        text += &format!("  {field}: should give {}, gives {}\n", Safe(&difference.expected), Safe(&difference.found));
+        let (expected, found) = (Safe(&difference.expected), Safe(&difference.found));
+        differences += &format!("  {field}: should give {expected}, gives {found}\n");
     }
-    text
+    let safe = same_length(source);
+    let shown = Shown {
+        what: "problem",
+        path,
+        line: outcome.line,
+        column: outcome.column,
+        title: &title,
+        help: None,
+        source: &safe,
+        span: outcome.span.clone(),
+    };
+    let difference = |difference: &usus::Difference| serde_json::json!({"field": difference.field, "expected": difference.expected, "found": difference.found});
+    let data = serde_json::json!({
+        "problem": title, "file": path, "line": outcome.line, "column": outcome.column,
+        "bytes": [outcome.span.start, outcome.span.end], "help": null, "example": outcome.example + 1,
+        "differences": outcome.differences.iter().map(difference).collect::<Vec<_>>(),
+    });
+    voice.tell("error", &(shown.text() + &differences), data);
 }
 
-fn verdict(format: &Format, plan: &Plan, examples: usize, failed: usize) -> String {
-    let kinds = plan.schema().kinds.len();
+fn verdict(format: &Format, plan: &Plan, examples: usize, failed: usize, doubts: usize) -> String {
+    let kinds = plan.schema().kinds.len() as u64;
     let fields: usize = plan.schema().kinds.iter().map(|kind| kind.fields.len()).sum();
     let held = match (examples, failed) {
-        (0, _) => "there are no examples: put the datasheet's own frames into [[example]]".to_owned(),
-        (1, 0) => "the example holds".to_owned(),
+        (0, _) => "not tried on any example".to_owned(),
+        (1, 0) => "its example holds".to_owned(),
         (all, 0) => format!("all {all} examples hold"),
         (all, failed) => format!("{failed} of {all} examples do not hold"),
     };
-    let count = |number: usize, noun: &str| format!("{number} {noun}{}", if number == 1 { "" } else { "s" });
-    let sound = if failed == 0 { "sound" } else { "not as its examples say" };
-    format!("\n{} is {sound}: {}, {}; {held}\n", Safe(&format.name), count(kinds, "record"), count(fields, "field"))
+    let judged = match (examples, failed, doubts) {
+        (_, 1.., _) => "is not as its examples say",
+        (0, ..) => "can be read, but nothing shows that it is right",
+        (_, _, 1..) => "works, but some of it can hardly be meant (see above)",
+        _ => "is sound",
+    };
+    let fields = plural(fields as u64, "field");
+    format!("\n{} {judged}: {}, {fields}; {held}\n", Safe(&format.name), plural(kinds, "record"))
+}
+
+/// What one frame gives.
+fn explain(name: &str, bytes: &[u8], is_text: bool, line: Option<&str>, voice: &Voice) -> Ending {
+    let Some(Loaded { format, .. }) = formats::load(name, voice) else { return Ending::Failed };
+    if let Some(unknown) = line.filter(|line| !format.lines.iter().any(|known| known.role.value == *line)) {
+        voice.fail(&format!("the format speaks of no line {unknown}"));
+        return Ending::WrongUsage;
+    }
+    let explained = match format.explain(line, bytes, is_text) {
+        Ok(explained) => explained,
+        Err(problems) => {
+            voice.fail(&format!("{name}: {problems}"));
+            return Ending::Failed;
+        }
+    };
+    let text: String = explained.iter().map(explained_text).collect();
+    let printed = print(&text, voice);
+    let sound = |piece: &Explained| piece.record.is_some() && piece.reason.is_empty();
+    match printed {
+        Ending::Done if !explained.iter().any(sound) => Ending::NothingRecognised,
+        printed => printed,
+    }
+}
+
+fn explained_text(piece: &Explained) -> String {
+    let mut text = match (&piece.record, piece.reason.as_str()) {
+        (Some(record), "") => format!("record {record}"),
+        (Some(record), reason) => format!("no record: {}\nwithout that, it would be the record {record}", Safe(reason)),
+        (None, reason) => format!("no record: {}", Safe(reason)),
+    };
+    text += &format!(
+        "\n  {} from byte {}: {}\n",
+        plural(piece.bytes.len() as u64, "byte"),
+        piece.offset,
+        hex(&piece.bytes)
+    );
+    if !piece.fields.is_empty() {
+        let cells = piece.fields.iter().map(|field| {
+            [
+                field.place.clone(),
+                field.name.clone(),
+                Safe(&field.sent).to_string(),
+                Safe(&field.value).to_string(),
+                field.quality.to_owned(),
+            ]
+        });
+        text += &table(["place", "name", "sent", "value", "quality"], cells);
+    }
+    if let Some(checksum) = &piece.checksum {
+        let digits = checksum.digits;
+        let sent = match checksum.sent {
+            Some(sent) => format!("{sent:0digits$X} sent"),
+            None => "none sent".to_owned(),
+        };
+        let holds = if checksum.holds() { "it holds" } else { "it does not hold" };
+        text +=
+            &format!("  checksum {}: {:0digits$X} computed, {sent}: {holds}\n", checksum.algorithm, checksum.computed);
+    }
+    text.push('\n');
+    text
 }

@@ -3,10 +3,12 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{self, BufWriter};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use usus::{Cell, Decoder, Format, Ledger, LineId, Notice, Plan, Record, Reject, Sink, Time};
-use usus_io::{CaptureLine, CaptureWriter, Destination, OutputError, Outputs, TableOptions, open, pump};
+use usus_io::{
+    CaptureLine, CaptureWriter, Destination, Existing, OutputError, OutputOptions, Outputs, TableOptions, open, pump,
+};
 use usus_sim::{Device, Fact, Faults, Recording, Truth};
 
 use crate::Ending;
@@ -80,8 +82,10 @@ fn begin(directory: &Path) -> Result<(), String> {
         fs::create_dir_all(&part).map_err(|error| format!("cannot make {}: {error}", part.display()))?;
     }
     write(&mark, b"This directory is made anew by each run of the demo.\n")?;
-    for (name, text) in formats::DEMO {
-        write(&directory.join("formats").join(format!("{name}.toml")), text.as_bytes())?;
+    for device in Device::ALL {
+        if let Some(text) = device.format() {
+            write(&directory.join("formats").join(format!("{}.toml", device.name())), text.as_bytes())?;
+        }
     }
     Ok(())
 }
@@ -122,7 +126,7 @@ fn write_capture(path: &Path, recording: &Recording) -> io::Result<()> {
 fn plan_of(device: Device) -> Result<Plan, String> {
     let text = match device {
         Device::WindMast => formats::shipped("nmea-0183"),
-        other => formats::DEMO.iter().find(|(name, _)| *name == other.name()).map(|(_, text)| *text),
+        other => other.format(),
     };
     let text = text.ok_or("the demo has no format for this line")?;
     let plan = Format::parse(text).and_then(|format| format.compile());
@@ -130,11 +134,12 @@ fn plan_of(device: Device) -> Result<Plan, String> {
 }
 
 fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Ledger, Check), String> {
-    let options = TableOptions { received: true, line: true, ..TableOptions::default() };
-    let rejects: PathBuf = out.with_extension("rejects.jsonl");
+    let columns = TableOptions { received: true, line: true, ..TableOptions::default() };
+    let rejects = Some(out.with_extension("rejects.jsonl"));
+    let options = OutputOptions { columns, rejects, existing: Existing::Replace, ..OutputOptions::default() };
     let destination = Destination::Directory(out.to_owned());
     let text = |error: OutputError| error.to_string();
-    let mut outputs = Outputs::open(plan, &destination, options, Some(&rejects), true).map_err(text)?;
+    let mut outputs = Outputs::open(plan, &destination, &options).map_err(text)?;
     let mut source = open(capture).map_err(|error| error.to_string())?;
     let name = capture.file_name().unwrap_or_default().to_string_lossy().into_owned();
     outputs.begin_source(&name);
@@ -149,7 +154,7 @@ fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Le
         source: &name,
         plan,
         ledger: &ledger,
-        seen: &sink.tally.seen,
+        seen: &sink.tally.seen(),
         times: pumped.times,
         has_times: true,
         torn: source.torn(),

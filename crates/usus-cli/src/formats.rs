@@ -1,24 +1,18 @@
 //! `usus formats`, and finding a format by file or name.
 
+use std::io::Read;
 use std::path::Path;
 
-use usus::{Format, Plan};
+use usus::{Checksum, Format, Plan};
 
 use crate::arguments::Formats;
+use crate::check::table;
 use crate::voice::Voice;
 use crate::{Ending, problems};
 
-/// The formats that ship with usus: name and text.
-const SHIPPED: [(&str, &str); 1] = [("nmea-0183", include_str!("../../../formats/nmea-0183.toml"))];
-
-/// Those of the demo site.
-pub(crate) const DEMO: [(&str, &str); 2] = [
-    ("rope-tension", include_str!("../../../demo/formats/rope-tension.toml")),
-    ("valley-station", include_str!("../../../demo/formats/valley-station.toml")),
-];
-
 pub(crate) fn run(arguments: &Formats, voice: &Voice) -> Ending {
     let text = match &arguments.show {
+        _ if arguments.checksums => checksums(),
         Some(name) => match shipped(name) {
             Some(text) => text.to_owned(),
             None => {
@@ -26,7 +20,7 @@ pub(crate) fn run(arguments: &Formats, voice: &Voice) -> Ending {
                 return Ending::Failed;
             }
         },
-        None => SHIPPED.iter().map(|(name, text)| list_row(name, text)).collect(),
+        None => usus::SHIPPED.iter().map(|(name, text)| list_row(name, text)).collect(),
     };
     match voice.print(&text) {
         Ok(()) => Ending::Done,
@@ -38,6 +32,23 @@ pub(crate) fn run(arguments: &Formats, voice: &Voice) -> Ending {
     }
 }
 
+/// All checksums as a table.
+fn checksums() -> String {
+    let rows = Checksum::catalogue().into_iter().map(|entry| {
+        let digits = usize::from(entry.width).div_ceil(4);
+        let hex = |number: u128| format!("{number:0digits$X}");
+        let yes = |flag: bool| if flag { "yes" } else { "no" }.to_owned();
+        let cyclic = entry.cyclic.map(|of| {
+            [hex(of.polynomial), hex(of.initial), yes(of.reflect_input), yes(of.reflect_output), hex(of.final_xor)]
+        });
+        let [polynomial, initial, reflected_in, reflected_out, last] = cyclic.unwrap_or_default();
+        let (name, width) = (entry.name.to_owned(), entry.width.to_string());
+        [name, width, hex(entry.check), polynomial, initial, reflected_in, reflected_out, last]
+    });
+    let head = ["name", "bits", "check", "polynomial", "initial", "reflected in", "out", "final xor"];
+    table(head, rows) + "\ncheck: the checksum of the nine digits 123456789\n"
+}
+
 fn list_row(name: &str, text: &str) -> String {
     let Ok(format) = Format::parse(text) else { return format!("{name}\n") };
     let title = format.title.clone().unwrap_or_default();
@@ -46,11 +57,11 @@ fn list_row(name: &str, text: &str) -> String {
 }
 
 pub(crate) fn shipped(name: &str) -> Option<&'static str> {
-    SHIPPED.iter().find(|(known, _)| *known == name).map(|(_, text)| *text)
+    usus::SHIPPED.iter().find(|(known, _)| *known == name).map(|(_, text)| *text)
 }
 
 fn known() -> String {
-    let names: Vec<&str> = SHIPPED.iter().map(|(name, _)| *name).collect();
+    let names: Vec<&str> = usus::SHIPPED.iter().map(|(name, _)| *name).collect();
     format!("these do: {}", names.join(", "))
 }
 
@@ -58,13 +69,16 @@ fn known() -> String {
 pub(crate) struct Loaded {
     pub(crate) format: Format,
     pub(crate) plan: Plan,
+    /// The file.
+    pub(crate) text: String,
 }
 
 /// Loads a format by its file's path or the name under which it ships, and says what is wrong with it.
 pub(crate) fn load(name: &str, voice: &Voice) -> Option<Loaded> {
     let path = Path::new(name);
-    let text = match (path.exists(), shipped(name)) {
-        (true, _) => match std::fs::read(path) {
+    let read = if name == "-" { read_standard_input() } else { std::fs::read(path) };
+    let text = match (name == "-" || path.exists(), shipped(name)) {
+        (true, _) => match read {
             Ok(bytes) => match String::from_utf8(bytes) {
                 Ok(text) => text,
                 Err(error) => {
@@ -80,19 +94,28 @@ pub(crate) fn load(name: &str, voice: &Voice) -> Option<Loaded> {
         },
         (false, Some(text)) => text.to_owned(),
         (false, None) => {
-            let nearest =
-                SHIPPED.iter().map(|(known, _)| *known).find(|known| strsim::damerau_levenshtein(known, name) <= 3);
+            let nearest = usus::SHIPPED
+                .iter()
+                .map(|(known, _)| *known)
+                .find(|known| strsim::damerau_levenshtein(known, name) <= 3);
             let hint = nearest.map_or_else(known, |nearest| format!("did you mean `{nearest}`?"));
             voice.fail(&format!("there is no format file {name}, and no format of that name ships with usus; {hint}"));
             return None;
         }
     };
-    let compiled = Format::parse(&text).and_then(|format| format.compile().map(|plan| Loaded { format, plan }));
+    let compiled = Format::parse(&text).and_then(|format| format.compile().map(|plan| (format, plan)));
     match compiled {
-        Ok(loaded) => Some(loaded),
+        Ok((format, plan)) => Some(Loaded { format, plan, text }),
         Err(found) => {
             problems::show(name, &text, &found, voice);
             None
         }
     }
+}
+
+/// The largest format file there can be, and one byte more: that it is too large is then said as of any other.
+fn read_standard_input() -> std::io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    std::io::stdin().lock().take(usus::limits::FORMAT_BYTES as u64 + 1).read_to_end(&mut bytes)?;
+    Ok(bytes)
 }

@@ -7,10 +7,12 @@ mod convert;
 mod demo;
 mod formats;
 mod inspect;
+mod manual;
 mod ports;
 mod problems;
 mod replay;
 mod safe;
+mod serving;
 mod simulate;
 mod site;
 mod source;
@@ -23,7 +25,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-use arguments::{Arguments, Verb};
+use arguments::{Account, Arguments, Verb};
 use voice::Voice;
 
 /// How a run ended, as its exit status.
@@ -42,7 +44,13 @@ enum Ending {
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    let voice = Voice::new(arguments.messages);
+    arguments.color.choose();
+    let account = match (arguments.quiet, arguments.brief) {
+        (true, _) => Account::None,
+        (false, true) => Account::Brief,
+        (false, false) => Account::Full,
+    };
+    let voice = Voice::new(arguments.messages, account);
     let ending = match arguments.verb {
         Verb::Ports(ports) => ports::run(&ports, &voice),
         Verb::Capture(capture) => capture::run(&capture, &voice),
@@ -53,6 +61,8 @@ fn main() -> ExitCode {
         Verb::Formats(formats) => formats::run(&formats, &voice),
         Verb::Simulate(simulate) => simulate::run(&simulate, &voice),
         Verb::Demo(demo) => demo::run(&demo, &voice),
+        Verb::Completions(completions) => manual::completions(&completions, &voice),
+        Verb::Manual(manual) => manual::run(&manual, &voice),
     };
     ExitCode::from(ending as u8)
 }

@@ -1,69 +1,136 @@
-//! Showing the problems of a format file: each with its line and column, the text underlined, and what would be right.
+//! Showing what is wrong, or doubtful, with a format file: each with its line and column, the text with the place marked, and what would be
+//! right.
 
-use std::io::IsTerminal;
 use std::ops::Range;
 
-use annotate_snippets::renderer::DecorStyle;
-use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use serde_json::json;
-use usus::Problems;
+use usus::{Problem, Problems};
 
 use crate::safe::{Safe, same_length};
-use crate::voice::Voice;
+use crate::summary::plural;
+use crate::voice::{BOLD, RED, RESET, Voice, YELLOW};
+
+/// A line of a file is shown with at most so many characters around the place.
+const WIDTH: usize = 96;
 
 /// Shows all problems of the format file `path` with this text.
 pub(crate) fn show(path: &str, text: &str, problems: &Problems, voice: &Voice) {
-    let renderer = if std::io::stderr().is_terminal() { Renderer::styled() } else { Renderer::plain() };
-    let renderer = renderer.decor_style(DecorStyle::Ascii);
     let source = same_length(text);
-    for problem in problems.iter() {
-        let span = visible(&source, &problem.span);
-        let (line, column) = place(text, problem.span.start);
-        let title = Safe(&problem.kind.to_string()).to_string();
-        let help = problem.help().map(|help| Safe(&help).to_string());
-        let data = json!({
-            "problem": problem.kind.to_string(), "file": path, "line": line, "column": column,
-            "bytes": [problem.span.start, problem.span.end], "help": problem.help(),
-        });
-        voice.tell("error", &render(&renderer, path, &source, span, title, help), data);
-    }
-    let count = problems.iter().count() + problems.unlisted();
+    problems.iter().for_each(|problem| show_one("problem", path, &source, problem, voice));
+    let count = (problems.iter().count() + problems.unlisted()) as u64;
     let more = match problems.unlisted() {
         0 => String::new(),
         unlisted => format!(" ({unlisted} of them not shown)"),
     };
-    let noun = if count == 1 { "problem" } else { "problems" };
-    voice.fail(&format!("{path}: {count} {noun}{more}"));
+    voice.fail(&format!("{path}: {}{more}", plural(count, "problem")));
 }
 
-fn render(
-    renderer: &Renderer,
-    path: &str,
-    source: &str,
-    span: Range<usize>,
-    title: String,
-    help: Option<String>,
-) -> String {
-    let path = Safe(path).to_string();
-    let snippet = Snippet::source(source).path(path).annotation(AnnotationKind::Primary.span(span));
-    let mut group = Level::ERROR.primary_title(title).element(snippet);
-    if let Some(help) = help {
-        group = group.element(Level::HELP.message(help));
+/// Shows what is legal and can hardly be meant.
+pub(crate) fn show_doubts(path: &str, text: &str, doubts: &[Problem], voice: &Voice) {
+    let source = same_length(text);
+    doubts.iter().for_each(|doubt| show_one("doubt", path, &source, doubt, voice));
+}
+
+fn show_one(what: &str, path: &str, source: &str, problem: &Problem, voice: &Voice) {
+    let title = problem.kind.to_string();
+    let shown = Shown {
+        what,
+        path,
+        line: problem.line,
+        column: problem.column,
+        title: &title,
+        help: problem.help(),
+        source,
+        span: problem.span.clone(),
+    };
+    let data = json!({
+        what: title, "file": path, "line": problem.line, "column": problem.column,
+        "bytes": [problem.span.start, problem.span.end], "help": problem.help(),
+    });
+    voice.tell(if what == "problem" { "error" } else { "warning" }, &shown.text(), data);
+}
+
+/// Something at a place of a file, as people see it.
+pub(crate) struct Shown<'s> {
+    /// `problem`, `doubt`.
+    pub(crate) what: &'s str,
+    pub(crate) path: &'s str,
+    pub(crate) line: usize,
+    pub(crate) column: usize,
+    pub(crate) title: &'s str,
+    pub(crate) help: Option<String>,
+    /// The file, made harmless, and the place in it.
+    pub(crate) source: &'s str,
+    pub(crate) span: Range<usize>,
+}
+
+impl Shown<'_> {
+    pub(crate) fn text(&self) -> String {
+        let color = if self.what == "doubt" { YELLOW } else { RED };
+        let (path, line, column) = (Safe(self.path), self.line, self.column);
+        let mut text = format!("{color}{}{RESET} in {path}, line {line}, column {column}:\n", self.what);
+        text += &format!("  {BOLD}{}{RESET}\n", Safe(self.title));
+        if let Some((line, from, length)) = marked(self.source, &self.span) {
+            text += &format!("      {line}\n      {}{color}{}{RESET}\n", " ".repeat(from), "~".repeat(length));
+        }
+        if let Some(help) = &self.help {
+            text += &format!("  {}\n", Safe(help));
+        }
+        text
     }
-    renderer.render(&[group]) + "\n"
 }
 
-/// A place that can be underlined: whole characters, one at least, on one line.
-fn visible(source: &str, span: &Range<usize>) -> Range<usize> {
-    let start = (0..=span.start.min(source.len())).rev().find(|&at| source.is_char_boundary(at)).unwrap_or(0);
-    let line_end = source[start..].find('\n').map_or(source.len(), |length| start + length);
-    let end = (span.end.min(line_end)..=source.len()).find(|&at| source.is_char_boundary(at)).unwrap_or(source.len());
-    start..end.max(start)
+/// The line of a place, or the part of it around the place, and which of its characters are meant.
+fn marked(source: &str, span: &Range<usize>) -> Option<(String, usize, usize)> {
+    let start = (0..=span.start.min(source.len())).rev().find(|&at| source.is_char_boundary(at))?;
+    let line_start = source[..start].rfind('\n').map_or(0, |end| end + 1);
+    let line = source[line_start..].lines().next().unwrap_or_default();
+    // Tabs are as wide as what they are replaced by.
+    let shown = |text: &str| text.replace('\t', "    ");
+    let before = shown(source.get(line_start..start)?).chars().count();
+    let place: String =
+        source[start..].chars().take_while(|character| *character != '\n' && *character != '\r').collect();
+    let bytes = span.len().min(place.len());
+    let end = (bytes..=place.len()).find(|&at| place.is_char_boundary(at))?;
+    let length = shown(&place[..end]).chars().count().max(1);
+    let line: Vec<char> = shown(line).chars().collect();
+    // What it is indented by says nothing here.
+    let indent = line.iter().take(before).take_while(|character| **character == ' ').count();
+    let (line, before) = (&line[indent..], before - indent);
+    if line.len() <= WIDTH {
+        return Some((line.iter().collect(), before, length));
+    }
+    // The place, with some of what stands before it.
+    let from = before.saturating_sub(WIDTH / 3).min(line.len() - WIDTH);
+    let to = (from + WIDTH).min(line.len());
+    let front = if from > 0 { "… " } else { "" };
+    let back = if to < line.len() { " …" } else { "" };
+    let part: String = line[from..to].iter().collect();
+    let length = length.min(to.saturating_sub(before)).max(1);
+    Some((format!("{front}{part}{back}"), before - from + front.chars().count(), length))
 }
 
-/// Line and column, from 1; columns count characters.
-fn place(text: &str, at: usize) -> (usize, usize) {
-    let before = text.get(..at).unwrap_or(text);
-    let line_start = before.rfind('\n').map_or(0, |end| end + 1);
-    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_are_marked() {
+        let long = format!("{}here{}", "x".repeat(300), "y".repeat(300));
+        for (source, span, wanted) in [
+            ("a = 1\nbb = 2\n", 6..8, ("bb = 2", 0, 2)),
+            ("a = 1\nbb = 2\n", 11..12, ("bb = 2", 5, 1)),
+            ("\ta\t= 1", 3..4, ("a    = 1", 5, 1)),
+            ("é = 'ü'\n", 5..9, ("é = 'ü'", 4, 3)),
+            ("a\nb", 0..3, ("a", 0, 1)),
+            ("", 0..0, ("", 0, 1)),
+            ("a = 1\r\n", 0..40, ("a = 1", 0, 5)),
+        ] {
+            let (line, from, length) = marked(source, &span).unwrap();
+            assert_eq!((line.as_str(), from, length), wanted, "{source:?} {span:?}");
+        }
+        let (line, from, length) = marked(&long, &(300..304)).unwrap();
+        assert_eq!(line.chars().skip(from).take(length).collect::<String>(), "here");
+        assert!(line.chars().count() <= WIDTH + 4);
+    }
 }

@@ -10,6 +10,7 @@ use usus_io::{ReplayError, ReplayOptions, ServePlace, Server, Stop, extract, rep
 use crate::Ending;
 use crate::arguments::Replay;
 use crate::safe::Safe;
+use crate::serving::warn_of_readers;
 use crate::source::open_source;
 use crate::stop::stop_flag;
 use crate::summary::{grouped, plural};
@@ -27,7 +28,7 @@ pub(crate) fn run(arguments: &Replay, voice: &Voice) -> Ending {
 
 fn play(arguments: &Replay, voice: &Voice) -> Result<Ending, String> {
     let stop = Stop::from(stop_flag(voice));
-    let opened = open_source(&arguments.capture, &arguments.opening, None)?;
+    let opened = open_source(&arguments.capture, &arguments.opening(), None)?;
     let name = opened.name.clone();
     let mut source = opened.into_source();
     let why = |error: ReplayError| match error {
@@ -57,6 +58,7 @@ fn play(arguments: &Replay, voice: &Voice) -> Result<Ending, String> {
                 return Err(why(ReplayError::NoTimes));
             }
             let mut server = Server::open(&place).map_err(|error| error.to_string())?;
+            warn_of_readers(&place, "what is played", voice);
             let place = server.to_string();
             let text = format!("playing to {}; waiting for somebody to listen", Safe(&place));
             voice.tell("info", &text, json!({"playing_to": place}));

@@ -114,6 +114,9 @@ impl Simulated {
         let settings = self.settings.to_string();
         let listener = self.terminal.as_ref().map(|terminal| terminal.listener().display().to_string());
         let listener = listener.unwrap_or_default();
+        if let Some(callers) = &self.callers {
+            crate::serving::warn_if_open(callers.address(), "whoever reaches this machine can listen", voice);
+        }
         let socket = self.callers.as_ref().map(|callers| format!("tcp://{}", callers.address()));
         let at = socket.as_ref().map_or(String::new(), |socket| format!("   {socket}"));
         let text = format!("{name:<15} {settings:<11} {} -> {listener}{at}", self.link.display());

@@ -41,6 +41,15 @@ impl Opened {
         }
     }
 
+    /// The file that it is read from, if it is one.
+    pub(crate) fn file(&self) -> Option<PathBuf> {
+        match &self.address {
+            Some(Address::StandardInput) => Some(PathBuf::from("/proc/self/fd/0")),
+            Some(Address::File(path)) => Some(path.clone()),
+            _ => None,
+        }
+    }
+
     /// It, as it will be read.
     pub(crate) fn peek(&self) -> &dyn Source {
         &*self.source
@@ -145,6 +154,12 @@ fn open(text: &str, opening: &Opening, usual: Option<Serial>, clock: &Clock) -> 
         (usus_io::SourceError::NoSettings { port }, _) => {
             format!("{port}: a serial port needs line settings: --serial \"9600 8N1\", or find them with usus inspect {port} --search")
         }
+        (usus_io::SourceError::Port(_), _) => format!("{error}; usus ports lists the ports there are, and who may read them"),
+        (usus_io::SourceError::Open { error: why, .. }, _)
+            if why.kind() == std::io::ErrorKind::NotFound && looks_like_a_port(text) =>
+        {
+            format!("{error}; usus ports lists the ports there are")
+        }
         _ => error.to_string(),
     })?;
     if (begin.is_some() || end.is_some()) && !source.has_times() {
@@ -153,6 +168,11 @@ fn open(text: &str, opening: &Opening, usual: Option<Serial>, clock: &Clock) -> 
     let serial = serial.filter(|_| matches!(address, Address::Port(_)));
     let (name, address) = (name(&address), Some(address));
     Ok(Opened { name, line, source, serial, lateness, shift, begin, end, address })
+}
+
+/// Whether whoever wrote it meant a port.
+fn looks_like_a_port(text: &str) -> bool {
+    text.starts_with("/dev/") || text.to_lowercase().starts_with("tty") || text.to_uppercase().starts_with("COM")
 }
 
 fn control(lead: Lead) -> ControlLine {

@@ -1,6 +1,7 @@
 //! The summary of a conversion: the ledger in words, and the same as JSON.
 
 use serde_json::{Value, json};
+use usus::quality::{Class, FieldQualities};
 use usus::{Ledger, Plan, Time, ValueType};
 use usus_io::{Torn, received_text};
 
@@ -27,6 +28,7 @@ impl Summary<'_> {
         self.account(&mut text);
         self.groups(&mut text, "rejects", &self.seen.rejects);
         self.groups(&mut text, "clipped", &self.seen.clipped);
+        self.qualities(&mut text);
         self.notices(&mut text);
         self.time(&mut text);
         if let Some(torn) = self.torn {
@@ -105,6 +107,72 @@ impl Summary<'_> {
         }
     }
 
+    /// Values that were none, or make no sense: for each field, with the first of each.
+    fn qualities(&self, text: &mut String) {
+        let mut head = Some("  values that are not plain, the first of each:\n");
+        for field in self.seen.qualities.iter() {
+            *text += head.take().unwrap_or_default();
+            for (class, seen) in &field.seen {
+                let what = match class {
+                    Class::OutOfRange => "out of range",
+                    Class::Invalid => "not a value of its type",
+                    Class::InvalidText => "not text in its encoding",
+                    Class::NotFinite => "not a finite number",
+                    _ => "marked as no data",
+                };
+                *text += &format!(
+                    "    {}.{}: {} of {} {what}, at {}: {}\n",
+                    field.record,
+                    field.field,
+                    grouped(seen.count),
+                    grouped(field.readings),
+                    grouped(seen.offset),
+                    Safe(&short(&seen.first))
+                );
+            }
+        }
+    }
+
+    /// The account in one line.
+    pub(crate) fn brief(&self) -> String {
+        let ledger = self.ledger;
+        let records: u64 = ledger.records.iter().sum();
+        let mut text = format!(
+            "{}: {}, {}, {} ({} rejected)",
+            Safe(self.source),
+            plural(ledger.total, "byte"),
+            plural(records, "record"),
+            plural(ledger.rejects, "reject"),
+            plural(ledger.rejected, "byte"),
+        );
+        let (mut unusable, mut losses) = (0, String::new());
+        for field in self.seen.qualities.iter() {
+            unusable +=
+                field.seen.iter().filter(|(class, _)| *class != Class::Marked).map(|(_, seen)| seen.count).sum::<u64>();
+        }
+        if ledger.losses + ledger.faults > 0 {
+            losses = format!(", {}, {}", plural(ledger.losses, "loss"), plural(ledger.faults, "faulty character"));
+        }
+        text += &losses;
+        if unusable > 0 {
+            text += &format!(", {} invalid or out of range", plural(unusable, "value"));
+        }
+        text
+    }
+
+    fn qualities_json(&self) -> Value {
+        let field = |field: FieldQualities<'_>| {
+            let seen = field.seen.iter().map(|(class, seen)| {
+                (class.word().to_owned(), json!({"count": seen.count, "offset": seen.offset, "first": seen.first}))
+            });
+            json!({
+                "record": field.record, "field": field.field, "readings": field.readings,
+                "seen": seen.collect::<serde_json::Map<String, Value>>(),
+            })
+        };
+        self.seen.qualities.iter().map(field).collect()
+    }
+
     fn notices(&self, text: &mut String) {
         for group in &self.seen.notices {
             let first = group.samples.first();
@@ -181,9 +249,18 @@ impl Summary<'_> {
             "rejects": groups_json(&self.seen.rejects),
             "clipped": groups_json(&self.seen.clipped),
             "notices": groups_json(&self.seen.notices),
+            "qualities": self.qualities_json(),
             "received": self.times.map(|(first, last)| [received_text(first, 9), received_text(last, 9)]),
             "torn": self.torn.map(|torn| json!({"at": torn.at, "bytes": torn.bytes})),
         })
+    }
+}
+
+/// A text of which a person wants to see no more than the beginning.
+fn short(text: &str) -> String {
+    match text.char_indices().nth(40) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text.to_owned(),
     }
 }
 

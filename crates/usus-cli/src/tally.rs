@@ -1,5 +1,9 @@
 //! What happened in a conversion, gathered on the way to the outputs, for the summary.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use usus::quality::Qualities;
 use usus::{LineId, Notice, Record, Reject, Sink};
 use usus_io::{OutputError, Outputs, Pieces};
 
@@ -7,11 +11,14 @@ use usus_io::{OutputError, Outputs, Pieces};
 const SAMPLES: usize = 3;
 /// How many bytes of each are kept.
 const SAMPLE_BYTES: usize = 24;
+/// How many of the bytes that gave nothing are kept to be looked at.
+const UNKNOWN_BYTES: usize = 4_096;
 
 /// Gathers what the summary tells, and passes everything on.
 pub(crate) struct Tally {
     pub(crate) outputs: Outputs,
-    pub(crate) seen: Seen,
+    seen: Seen,
+    counts: Option<Arc<Counts>>,
 }
 
 /// What was seen.
@@ -20,6 +27,17 @@ pub(crate) struct Seen {
     pub(crate) rejects: Vec<Group>,
     pub(crate) clipped: Vec<Group>,
     pub(crate) notices: Vec<Group>,
+    /// Readings that were no plain values.
+    pub(crate) qualities: Qualities,
+    /// The first bytes that gave nothing, for a look at what they may be instead.
+    pub(crate) unknown: Vec<u8>,
+}
+
+/// What is told while a live source is converted: counted where another thread, or a closure, can look.
+#[derive(Default)]
+pub(crate) struct Counts {
+    pub(crate) records: AtomicU64,
+    pub(crate) rejects: AtomicU64,
 }
 
 /// Events of one sort.
@@ -41,7 +59,20 @@ pub(crate) struct Sample {
 
 impl Tally {
     pub(crate) fn new(outputs: Outputs) -> Tally {
-        Tally { outputs, seen: Seen::default() }
+        Tally { outputs, seen: Seen::default(), counts: None }
+    }
+
+    /// Begins with a source. What is live is counted while it comes.
+    pub(crate) fn begin_source(&mut self, name: &str, counts: Option<Arc<Counts>>) {
+        self.outputs.begin_source(name);
+        self.outputs.take_qualities();
+        (self.seen, self.counts) = (Seen::default(), counts);
+    }
+
+    /// What was seen since the source began.
+    pub(crate) fn seen(&mut self) -> Seen {
+        self.seen.qualities = self.outputs.take_qualities();
+        std::mem::take(&mut self.seen)
     }
 }
 
@@ -62,9 +93,13 @@ impl Seen {
                 group.samples.extend(more.samples.into_iter().take(room));
             }
         }
+        let room = UNKNOWN_BYTES - self.unknown.len().min(UNKNOWN_BYTES);
+        self.unknown.extend(later.unknown.into_iter().take(room));
     }
 
     pub(crate) fn reject(&mut self, reject: &Reject<'_>) {
+        let room = UNKNOWN_BYTES - self.unknown.len().min(UNKNOWN_BYTES);
+        self.unknown.extend_from_slice(&reject.bytes[..reject.bytes.len().min(room)]);
         count_bytes(&mut self.rejects, reject);
     }
 
@@ -113,10 +148,16 @@ impl Sink for Tally {
     }
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
+        if let Some(counts) = &self.counts {
+            counts.records.fetch_add(1, Ordering::Relaxed);
+        }
         self.outputs.record(record)
     }
 
     fn reject(&mut self, reject: &Reject<'_>) -> Result<(), OutputError> {
+        if let Some(counts) = &self.counts {
+            counts.rejects.fetch_add(1, Ordering::Relaxed);
+        }
         self.seen.reject(reject);
         self.outputs.reject(reject)
     }

@@ -16,7 +16,7 @@ const ROUNDS: usize = 5;
 
 fn main() {
     let megabytes = std::env::args().filter_map(|argument| argument.parse::<usize>().ok()).next().unwrap_or(256);
-    let text = include_str!("../../../formats/nmea-0183.toml");
+    let text = usus::SHIPPED[0].1;
     let plan = Format::parse(text).and_then(|format| format.compile());
     let Ok(plan) = plan else { return println!("the format is not sound") };
     let once = record(Device::WindMast, 1, 3_600, &Faults::none()).bytes();

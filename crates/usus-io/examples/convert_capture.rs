@@ -9,7 +9,7 @@
 use std::path::Path;
 
 use usus::{Decoder, Format};
-use usus_io::{Destination, Outputs, TableOptions, open, pump};
+use usus_io::{Destination, Existing, OutputOptions, Outputs, TableOptions, open, pump};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -18,9 +18,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     };
     let plan = Format::parse(&std::fs::read_to_string(format)?)?.compile()?;
     let mut source = open(Path::new(capture))?;
-    let options = TableOptions { received: source.has_times(), line: source.has_lines(), ..TableOptions::default() };
+    let columns = TableOptions { received: source.has_times(), line: source.has_lines(), ..TableOptions::default() };
+    let options = OutputOptions { columns, existing: Existing::Replace, ..OutputOptions::default() };
     let destination = Destination::Directory(directory.into());
-    let mut outputs = Outputs::open(&plan, &destination, options, None, true)?;
+    let mut outputs = Outputs::open(&plan, &destination, &options)?;
     let mut decoder = Decoder::new(&plan);
     pump(&mut *source, &mut decoder, &mut outputs, &mut |_| true)?;
     outputs.finish()?;

@@ -28,7 +28,10 @@ mod serve;
 mod source;
 
 pub use listen::{LineEvent, LineEvents, Stop, listen};
-pub use output::{Destination, JsonLines, OutputError, Outputs, RejectFile, TableOptions, Tables, received_text};
+pub use output::{
+    Destination, Existing, JsonLines, OutputError, OutputOptions, Outputs, Protected, RejectFile, TableOptions,
+    TableStyle, Tables, received_text,
+};
 pub use pieces::{PieceOptions, Pieces, pump_pieces};
 pub use port::{
     Adapter, ControlLine, Counters, Holder, LinuxSystem, Owner, Permission, Port, PortError, PortInfo, PortOptions,

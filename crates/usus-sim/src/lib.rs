@@ -81,6 +81,15 @@ impl Device {
         Device::ALL.into_iter().find(|device| device.name() == name)
     }
 
+    /// The text of the format file that declares what it sends; nothing of what the shipped formats know, or nobody has declared yet.
+    pub const fn format(self) -> Option<&'static str> {
+        match self {
+            Device::RopeTension => Some(include_str!("../formats/rope-tension.toml")),
+            Device::ValleyStation => Some(include_str!("../formats/valley-station.toml")),
+            Device::WindMast | Device::DriveRequests | Device::DriveAnswers | Device::BrakeTester => None,
+        }
+    }
+
     /// Settings of its line.
     pub const fn serial(self) -> &'static str {
         match self {

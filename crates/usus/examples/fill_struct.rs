@@ -5,7 +5,7 @@
 use serde::Deserialize;
 use usus::{Decoder, Format, Record};
 
-const NMEA: &str = include_str!("../../../formats/nmea-0183.toml");
+const NMEA: &str = usus::SHIPPED[0].1;
 
 /// Only what is wanted of a `gga` record; absent values are `None`.
 #[derive(Debug, Deserialize)]

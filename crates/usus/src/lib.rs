@@ -91,6 +91,16 @@ mod unit;
 mod value;
 mod visit;
 
+/// The formats that ship with Usus: their names, and the texts of their files.
+///
+/// ```
+/// let (_, text) = usus::SHIPPED.iter().find(|(name, _)| *name == "nmea-0183").unwrap();
+/// let plan = usus::Format::parse(text)?.compile()?;
+/// assert!(plan.schema().kind("gga").is_some());
+/// # Ok::<(), usus::Problems>(())
+/// ```
+pub const SHIPPED: [(&str, &str); 1] = [("nmea-0183", include_str!("../formats/nmea-0183.toml"))];
+
 pub use checksum::{CatalogueEntry, Checksum, CyclicParameters};
 pub use decoder::{Chunk, Decoder, Events, Join};
 pub use event::{Event, Fault, FaultKind, LineId, Loss, Notice, NoticeKind, Reason, Reject};

@@ -89,6 +89,14 @@ impl Notes {
         self.0.push((Place { field: schema.place, item: None }, class));
     }
 
+    /// Notes a reading of a record, if there is anything to be noted.
+    #[inline]
+    pub fn extend_field(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
+        if let Some(class) = Class::of(reading.value, reading.quality) {
+            self.field(schema, class);
+        }
+    }
+
     /// Notes a reading of an item, of the group at that place of the record.
     pub fn item(&mut self, group: u16, item: u32, schema: &FieldSchema, class: Class) {
         self.0.push((Place { field: group, item: Some((item, schema.place)) }, class));
@@ -176,11 +184,7 @@ impl Qualities {
         let mut notes = Notes::default();
         for (schema, cell) in record.fields() {
             match cell {
-                Cell::Reading(Reading { value, quality }) => {
-                    if let Some(class) = Class::of(value, quality) {
-                        notes.field(schema, class);
-                    }
-                }
+                Cell::Reading(reading) => notes.extend_field(schema, reading),
                 Cell::Group(items) => {
                     for (index, item) in items.enumerate() {
                         for (inner, Reading { value, quality }) in item.fields() {

@@ -1,13 +1,14 @@
 //! Converting what is being recorded, on a thread of its own.
 
+use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use usus_io::{EventSender, PumpError, Source, SourceEvent, TableOptions, WhenFull, queue};
 
 use crate::Ending;
-use crate::convert::{AHEAD, Converted, Target, convert_source, ending, report_files};
-use crate::tally::Tally;
+use crate::convert::{self, AHEAD, Allowed, Converted, Target, convert_source, ending, report_files};
+use crate::tally::{Counts, Tally};
 use crate::voice::Voice;
 
 /// When the end of the conversion has been waited for so long, that is said.
@@ -17,7 +18,9 @@ const PATIENCE: Duration = Duration::from_secs(2);
 pub(super) struct Conversion {
     sender: Option<EventSender>,
     thread: JoinHandle<(Converted, Tally)>,
-    reject_limit: Option<f64>,
+    allowed: Allowed,
+    /// What it has given by now.
+    counts: Arc<Counts>,
 }
 
 impl Conversion {
@@ -30,12 +33,29 @@ impl Conversion {
         let options = TableOptions { line: source.has_lines(), received: true, ..TableOptions::default() };
         let mut tally = target.open(options, voice)?;
         let (sender, mut queue) = queue(source, AHEAD, WhenFull::Lose);
-        let (name, voice, reject_limit) = (name.to_owned(), *voice, target.reject_limit());
+        let (name, voice, allowed) = (name.to_owned(), *voice, target.allowed());
+        let counts = Arc::<Counts>::default();
+        let counted = Arc::clone(&counts);
         let thread = std::thread::spawn(move || {
-            let converted = convert_source(&target.plan, &name, &mut queue, 1, &mut tally, &voice, None);
+            // The recording says how both stand.
+            let how = convert::Conversion {
+                plan: &target.plan,
+                name: &name,
+                jobs: 1,
+                voice: &voice,
+                stop: None,
+                counts: Some(counted),
+                tells: false,
+            };
+            let converted = convert_source(&how, &mut queue, &mut tally);
             (converted, tally)
         });
-        Ok(Conversion { sender: Some(sender), thread, reject_limit })
+        Ok(Conversion { sender: Some(sender), thread, allowed, counts })
+    }
+
+    /// What it has given by now.
+    pub(super) fn counts(&self) -> &Counts {
+        &self.counts
     }
 
     /// Takes what happened. Returns false once, if it has ended by itself.
@@ -62,7 +82,8 @@ impl Conversion {
         let Ok((converted, mut tally)) = self.thread.join() else { return Ending::Failed };
         let closed = converted.is_closed_pipe();
         let finished = tally.outputs.finish();
-        let result = converted.result.and_then(|()| finished.map_err(PumpError::Sink));
+        let mut converted = converted;
+        let result = std::mem::replace(&mut converted.result, Ok(())).and_then(|()| finished.map_err(PumpError::Sink));
         report_files(&tally.outputs, voice);
         match result {
             Err(_) if closed => Ending::Done,
@@ -70,7 +91,7 @@ impl Conversion {
                 voice.fail(&error.to_string());
                 Ending::Failed
             }
-            Ok(()) => ending(&converted.ledger, converted.lossy, self.reject_limit, voice),
+            Ok(()) => ending(&converted, self.allowed, voice),
         }
     }
 }

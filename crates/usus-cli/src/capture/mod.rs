@@ -22,7 +22,9 @@ use usus_io::{
 use crate::Ending;
 use crate::arguments::Capture;
 use crate::convert::Target;
+use crate::formats;
 use crate::safe::Safe;
+use crate::serving::warn_of_readers;
 use crate::source::{Opened, named, open_sources};
 use crate::stop::stop_flag;
 use crate::summary::{grouped, plural};
@@ -47,16 +49,30 @@ pub(crate) fn run(arguments: &Capture, voice: &Voice) -> Ending {
 }
 
 fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
-    let target = match (&arguments.convert, &arguments.format) {
-        (Some(out), Some(format)) => match Target::load(format, out, &arguments.tables, voice) {
-            Ok(target) => Some(target),
+    let Some(out) = &arguments.out else { return Err("where to record is not said".to_owned()) };
+    if let Some(refused) = not_a_capture(out) {
+        voice.fail(&refused);
+        return Ok(Ending::WrongUsage);
+    }
+    let (mut target, usual) = match (&arguments.convert, &arguments.format) {
+        (Some(out), Some(format)) => match Target::load(format, out, &arguments.tables, arguments.append, voice) {
+            Ok(target) => {
+                let serial = target.serial;
+                (Some(target), serial)
+            }
             Err(ending) => return Ok(ending),
         },
-        _ => None,
+        (None, Some(format)) => match formats::load(format, voice) {
+            Some(loaded) => (None, loaded.format.serial),
+            None => return Ok(Ending::Failed),
+        },
+        (Some(_), None) => {
+            voice.fail("--convert needs --format: what is to be made of the bytes");
+            return Ok(Ending::WrongUsage);
+        }
+        (None, None) => (None, None),
     };
-    let Some(out) = &arguments.out else { return Err("where to record is not said".to_owned()) };
     let (stop, clock) = (stop_flag(voice), Clock::system());
-    let usual = target.as_ref().and_then(|target| target.serial);
     let opened = open_sources(&arguments.sources, &arguments.opening, usual, &clock)?;
     let captures = opened.iter().filter(|opened| opened.is_capture()).count();
     if captures == opened.len() {
@@ -73,6 +89,10 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
     let servers = open_servers(&arguments.serve, &names, voice)?;
     let fresh = !path.exists();
     let recorder = open_recorder(&path, &lines, arguments.append, now).map_err(|error| error.to_string())?;
+    if let Some(target) = &mut target {
+        opened.iter().filter_map(Opened::file).for_each(|path| target.protect(&path));
+        target.protect(&path);
+    }
     let name = opened.iter().map(|opened| opened.name.as_str()).collect::<Vec<_>>().join(" and ");
     let members = opened.into_iter().zip(names).map(|(opened, name)| opened.into_member(name)).collect();
     let together = Together::listen(members, clock.clone(), &Stop::from(Arc::clone(&stop)));
@@ -107,6 +127,29 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
     };
     recording.run(&mut kept, arguments, &stop, voice)?;
     Ok(recording.end(&mut kept, voice))
+}
+
+/// Why a file cannot be meant to be recorded into, by its name.
+fn not_a_capture(out: &Path) -> Option<String> {
+    let ending = out.extension()?.to_str()?.to_lowercase();
+    let named = |what: &str, way: &str| {
+        let stem = out.with_extension("pcapng");
+        Some(format!(
+            "{} is named like {what}, and a recording is a capture: write --out {}{way}",
+            out.display(),
+            stem.display()
+        ))
+    };
+    match ending.as_str() {
+        "csv" | "jsonl" | "json" | "xlsx" | "sqlite" | "db" | "parquet" => {
+            named("a table", &format!(" --convert {} --format FORMAT, or convert the capture later", out.display()))
+        }
+        "bin" | "raw" | "dat" | "txt" | "log" | "nmea" => {
+            named("raw bytes", "; usus replay takes the raw bytes out of a capture")
+        }
+        "toml" => named("a format file", ""),
+        _ => None,
+    }
 }
 
 /// The file that is recorded into: the one that is named, or one in the directory that is.
@@ -144,6 +187,7 @@ fn open_servers(places: &[String], names: &[String], voice: &Voice) -> Result<Ve
         let place = place.ok_or(format!("`{text}` is no place to serve at; pty, pty:LINK and tcp://:PORT are"))?;
         let server = Server::open(&place).map_err(|error| error.to_string())?;
         let what = if names[line].is_empty() { "what arrives" } else { &names[line] };
+        warn_of_readers(&place, what, voice);
         let text = format!("serving {what} at {server}");
         voice.tell("info", &Safe(&text).to_string(), serde_json::json!({"serving": what, "at": server.to_string()}));
         Ok((line, server))
@@ -206,7 +250,8 @@ impl Recording {
                     self.status.noted(note, voice);
                 }
             }
-            self.status.tell(kept.standing(), kept.path(), voice);
+            let converted = self.conversion.as_ref().map(Conversion::counts);
+            self.status.tell(kept.standing(), kept.path(), converted, voice);
             let passed = |span: Option<Span>, since: Instant| {
                 span.is_some_and(|span| since.elapsed().as_nanos() as i64 >= span.nanoseconds())
             };
@@ -239,7 +284,7 @@ impl Recording {
     }
 
     fn end(self, kept: &mut Kept, voice: &Voice) -> Ending {
-        self.status.end();
+        voice.clear_status();
         for remark in kept.remarks() {
             voice.warn(&remark.to_string());
         }

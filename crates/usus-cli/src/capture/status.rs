@@ -1,7 +1,7 @@
 //! Showing that it is recording, and what: a line that is drawn anew in a terminal, a plain line now and then elsewhere.
 
-use std::io::{self, IsTerminal, Write};
 use std::path::Path;
+use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use serde_json::json;
@@ -10,17 +10,13 @@ use usus::{Fault, Loss};
 use usus_io::{RecordedLine, Standing};
 
 use super::names;
+use crate::convert::{REDRAWN, SAID, SILENT};
 use crate::inspect::{clue_text, loss_text};
 use crate::safe::{Safe, escaped};
 use crate::summary::{grouped, plural};
+use crate::tally::Counts;
 use crate::voice::Voice;
 
-/// How often the line in a terminal is drawn.
-const REDRAWN: Duration = Duration::from_millis(250);
-/// How often something is said where there is no terminal.
-const SAID: Duration = Duration::from_secs(10);
-/// When nothing has come for so long, that is worth a warning.
-const SILENT: Duration = Duration::from_secs(15);
 /// A line of which nothing came for so long is shown as silent.
 const QUIET: Duration = Duration::from_secs(3);
 /// Less room than for so long a recording, or than so many bytes, is worth a warning.
@@ -83,7 +79,7 @@ impl Status {
     pub(super) fn new(lines: &[RecordedLine], voice: &Voice) -> Status {
         Status {
             lines: lines.iter().map(Line::new).collect(),
-            in_terminal: voice.to_a_person() && io::stderr().is_terminal(),
+            in_terminal: voice.to_a_person(),
             drawn: Instant::now(),
             rate: (Instant::now(), 0),
             bytes_a_second: 0.0,
@@ -141,7 +137,6 @@ impl Status {
 
     pub(super) fn noted(&mut self, text: &str, voice: &Voice) {
         self.notes += 1;
-        self.clear();
         voice.say(&format!("noted: {text}"));
     }
 
@@ -152,12 +147,11 @@ impl Status {
 
     /// A warning between the drawn lines.
     fn between(&self, voice: &Voice, text: &str) {
-        self.clear();
         voice.warn(text);
     }
 
     /// Says how it stands, if it is time for that.
-    pub(super) fn tell(&mut self, standing: Standing, path: &Path, voice: &Voice) {
+    pub(super) fn tell(&mut self, standing: Standing, path: &Path, converted: Option<&Counts>, voice: &Voice) {
         let due = if self.in_terminal { REDRAWN } else { SAID };
         self.warn(standing, path, voice);
         let silent = self.lines.iter().map(|line| line.last.elapsed()).min().unwrap_or_default();
@@ -170,15 +164,16 @@ impl Status {
             self.bytes_a_second = (standing.bytes - before) as f64 / since.elapsed().as_secs_f64();
             self.rate = (Instant::now(), standing.bytes);
         }
-        let text = self.text(standing, silent);
+        let converted =
+            converted.map(|counts| [&counts.records, &counts.rejects].map(|count| count.load(Ordering::Relaxed)));
+        let text = self.text(standing, silent, converted);
         if self.in_terminal {
-            let mut error = io::stderr().lock();
-            // Nobody may be looking any more: that is no reason to stop.
-            let _ = write!(error, "\r\x1B[2K{text}").and_then(|()| error.flush());
+            voice.draw_status(&text);
         } else {
             let data = json!({
                 "recorded": standing.bytes, "lost": standing.lost, "disk_full": standing.full,
                 "silent_seconds": silent.as_secs_f64(), "free": self.free.1,
+                "records": converted.map(|[records, _]| records), "rejects": converted.map(|[_, rejects]| rejects),
                 "lines": self.lines.iter().map(|line| json!({
                     "name": line.line.name, "bytes": line.survey.bytes(), "silent_seconds": line.last.elapsed().as_secs_f64(),
                 })).collect::<Vec<_>>(),
@@ -187,7 +182,7 @@ impl Status {
         }
     }
 
-    fn text(&self, standing: Standing, silent: Duration) -> String {
+    fn text(&self, standing: Standing, silent: Duration, converted: Option<[u64; 2]>) -> String {
         let activity = match silent.as_secs() {
             0..=1 => format!("{} bytes a second", grouped(self.bytes_a_second.round() as u64)),
             seconds => format!("silent for {} s", grouped(seconds)),
@@ -195,9 +190,12 @@ impl Status {
         let losses = if self.losses > 0 { format!("  {}", plural(self.losses, "loss")) } else { String::new() };
         let notes = if self.notes > 0 { format!("  {}", plural(self.notes, "note")) } else { String::new() };
         let disk = if standing.full { "  DISK FULL: waiting for room".to_owned() } else { self.room() };
+        let gave = converted
+            .map(|[records, rejects]| format!("  {}, {}", plural(records, "record"), plural(rejects, "reject")));
+        let gave = gave.unwrap_or_default();
         let last = last_that_fit(&self.last_bytes);
         let bytes = plural(standing.bytes, "byte");
-        format!("● recording  {bytes}{}  {activity}{losses}{notes}{disk}  {last}", self.line_by_line())
+        format!("● recording  {bytes}{}  {activity}{gave}{losses}{notes}{disk}  {last}", self.line_by_line())
     }
 
     /// Each of a few lines; of many, how many there are, and how many of them say nothing.
@@ -275,17 +273,6 @@ impl Status {
                 self.between(voice, &format!("{name}: {}", clue_text(&clue, Some(serial))));
             }
         }
-    }
-
-    /// Takes the drawn line away.
-    fn clear(&self) {
-        if self.in_terminal {
-            let _ = write!(io::stderr().lock(), "\r\x1B[2K");
-        }
-    }
-
-    pub(super) fn end(&self) {
-        self.clear();
     }
 
     /// What each line was.

@@ -1,5 +1,6 @@
 //! `usus convert`: sources through a format into outputs.
 
+mod live;
 mod one;
 mod target;
 
@@ -15,7 +16,8 @@ use crate::capture::names;
 use crate::source::{Opened, open_sources};
 use crate::stop::stop_flag;
 use crate::voice::Voice;
-pub(crate) use one::{Converted, convert_source, ending, report_files};
+pub(crate) use live::{REDRAWN, SAID, SILENT};
+pub(crate) use one::{Allowed, Conversion, Converted, convert_source, ending, report_files};
 pub(crate) use target::Target;
 
 /// What may wait to be converted while outputs are slow, in bytes; beyond it, bytes are left out of the conversion, but not of the capture.
@@ -43,11 +45,12 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         voice.fail(&text);
         Ending::Failed
     };
-    let target = Target::load(&arguments.format, &arguments.out, &arguments.tables, voice)?;
+    let mut target = Target::load(&arguments.format, &arguments.out, &arguments.tables, arguments.append, voice)?;
     let stop = stop_flag(voice);
     let clock = Clock::system();
     let opened = open_sources(&arguments.sources, &arguments.opening, target.serial, &clock).map_err(failed)?;
     let several = opened.len() > 1;
+    opened.iter().filter_map(Opened::file).for_each(|path| target.protect(&path));
     let live = opened.iter().filter(|opened| opened.peek().is_live()).count();
     if live > 0 && live < opened.len() {
         return Err(failed("files and what is live cannot be converted at once".to_owned()));
@@ -70,22 +73,28 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         false => opened.into_iter().map(file).collect(),
     };
     let jobs = arguments.jobs.map_or_else(usual_jobs, usize::from);
-    let (mut total, mut lossy, mut result) = (Ledger::default(), false, Ok(()));
+    let mut all = Converted { ledger: Ledger::default(), lossy: false, worst: None, looks: None, result: Ok(()) };
     for Stream { name, mut source, ends_itself } in streams {
         if stop.load(Ordering::Relaxed) && !ends_itself {
             voice.warn(&format!("stopped before {name}"));
             break;
         }
-        let until = (!ends_itself).then_some(&*stop);
-        let converted = convert_source(&target.plan, &name, &mut *source, jobs, &mut tally, voice, until);
-        total.add(&converted.ledger);
-        lossy |= converted.lossy;
-        result = converted.result;
-        if result.is_err() {
+        let how = Conversion {
+            plan: &target.plan,
+            name: &name,
+            jobs,
+            voice,
+            stop: (!ends_itself).then_some(&*stop),
+            counts: source.is_live().then(Arc::default),
+            tells: true,
+        };
+        all.add(convert_source(&how, &mut *source, &mut tally));
+        if all.result.is_err() {
             break;
         }
     }
     let finished = tally.outputs.finish();
+    let result = std::mem::replace(&mut all.result, Ok(()));
     match result.and_then(|()| finished.map_err(PumpError::Sink)) {
         // Whoever reads our output has seen enough.
         Err(PumpError::Sink(error)) if error.is_closed_pipe() => return Ok(Ending::Done),
@@ -96,7 +105,7 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         }
         Ok(()) => report_files(&tally.outputs, voice),
     }
-    Ok(ending(&total, lossy, target.reject_limit(), voice))
+    Ok(ending(&all, target.allowed(), voice))
 }
 
 fn file(opened: Opened) -> Stream {

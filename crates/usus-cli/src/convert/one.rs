@@ -2,14 +2,20 @@
 
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use std::sync::Arc;
+
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use usus::{Decoder, Ledger, Plan};
+use usus::quality::{Class, Qualities};
+use usus::survey::Survey;
+use usus::{Decoder, Ledger, Plan, Span};
 use usus_io::{OutputError, Outputs, PieceOptions, PumpError, Remark, Source, pump_pieces};
 
+use super::live::LiveStatus;
 use crate::Ending;
+use crate::arguments::Account;
 use crate::safe::Safe;
 use crate::summary::{Summary, grouped, plural};
-use crate::tally::{Seen, Tally};
+use crate::tally::{Counts, Tally};
 use crate::voice::Voice;
 
 /// Sources smaller than this are done before a progress bar could be read.
@@ -20,36 +26,62 @@ pub(crate) struct Converted {
     pub(crate) ledger: Ledger,
     /// Whether bytes of it were lost while they came.
     pub(crate) lossy: bool,
+    /// The field with the largest share of values that are invalid or out of range, and that share.
+    pub(crate) worst: Option<(String, f64)>,
+    /// What the bytes that gave nothing look like.
+    pub(crate) looks: Option<String>,
     pub(crate) result: Result<(), PumpError<OutputError>>,
 }
 
 impl Converted {
+    /// Adds what became of another source.
+    pub(crate) fn add(&mut self, other: Converted) {
+        self.ledger.add(&other.ledger);
+        self.lossy |= other.lossy;
+        let worse = |(_, share): &&(String, f64)| self.worst.as_ref().is_none_or(|(_, worst)| share > worst);
+        if let Some(worst) = other.worst.as_ref().filter(worse) {
+            self.worst = Some(worst.clone());
+        }
+        self.looks = self.looks.take().or(other.looks);
+        self.result = other.result;
+    }
+
     /// Whether whoever reads our output has seen enough.
     pub(crate) fn is_closed_pipe(&self) -> bool {
         matches!(&self.result, Err(PumpError::Sink(error)) if error.is_closed_pipe())
     }
 }
 
-/// Converts one source and says what became of its bytes, also if it fails on the way. One that ends itself when it is to stop needs no
-/// `stop`.
-pub(crate) fn convert_source(
-    plan: &Plan,
-    name: &str,
-    source: &mut dyn Source,
-    jobs: usize,
-    tally: &mut Tally,
-    voice: &Voice,
-    stop: Option<&AtomicBool>,
-) -> Converted {
-    tally.outputs.begin_source(name);
-    tally.seen = Seen::default();
+/// How a source is converted.
+pub(crate) struct Conversion<'c> {
+    pub(crate) plan: &'c Plan,
+    /// What the source is called.
+    pub(crate) name: &'c str,
+    pub(crate) jobs: usize,
+    pub(crate) voice: &'c Voice,
+    /// Asks it to stop; one that ends itself when it is to stop needs none.
+    pub(crate) stop: Option<&'c AtomicBool>,
+    /// Where what comes from a live source is counted.
+    pub(crate) counts: Option<Arc<Counts>>,
+    /// Whether it says how it stands while it runs.
+    pub(crate) tells: bool,
+}
+
+/// Converts one source and says what became of its bytes, also if it fails on the way.
+pub(crate) fn convert_source(how: &Conversion<'_>, source: &mut dyn Source, tally: &mut Tally) -> Converted {
+    let Conversion { plan, name, voice, stop, .. } = *how;
+    tally.begin_source(name, how.counts.clone());
     let bar = progress_bar(name, source, voice);
+    let mut status = how.counts.clone().filter(|_| how.tells).map(|counts| LiveStatus::new(name, counts, voice));
     let mut decoder = Decoder::new(plan);
     // What is of no known size may be live, and is to be written as it comes.
-    let options = PieceOptions::jobs(if source.size().is_some() { jobs } else { 1 });
+    let options = PieceOptions::jobs(if source.size().is_some() { how.jobs } else { 1 });
     let mut gone = false;
     let pumped = pump_pieces(source, &mut decoder, tally, options, &mut |progress| {
         bar.set_position(progress.bytes);
+        if let Some(status) = &mut status {
+            status.tell(progress.bytes, voice);
+        }
         if progress.gone != gone {
             gone = progress.gone;
             let what = if gone { "has gone away; waiting for it to come back" } else { "is back" };
@@ -75,22 +107,84 @@ pub(crate) fn convert_source(
         );
         voice.tell("info", &text, serde_json::json!({"unjoined": name}));
     }
+    let seen = tally.seen();
     let summary = Summary {
         source: name,
         plan,
         ledger: &ledger,
-        seen: &tally.seen,
+        seen: &seen,
         times: pumped_well.and_then(|pumped| pumped.times),
         has_times: source.has_times(),
         torn: source.torn(),
         stopped: pumped_well.is_some_and(|pumped| pumped.stopped),
     };
-    let (text, data) = (summary.text(), summary.json());
-    let converted = Converted { lossy, result: pumped.map(|_| ()), ledger };
+    let (text, data) =
+        (if voice.account() == Account::Brief { summary.brief() } else { summary.text() }, summary.json());
+    let (worst, looks) = (worst(&seen.qualities), looks(&seen.unknown, plan));
+    let converted = Converted { lossy, worst, looks, result: pumped.map(|_| ()), ledger };
     if !converted.is_closed_pipe() {
         voice.tell("summary", &text, data);
+        warn_of_unusable(&seen.qualities, voice);
     }
     converted
+}
+
+/// The field with the largest share of values that are invalid or out of range.
+fn worst(qualities: &Qualities) -> Option<(String, f64)> {
+    let shares = qualities.iter().map(|field| (format!("{}.{}", field.record, field.field), field.unusable()));
+    shares.filter(|(_, share)| *share > 0.0).max_by(|(_, one), (_, other)| one.total_cmp(other))
+}
+
+/// Fewer values than this may well be wrong all of them.
+const ENOUGH: u64 = 10;
+
+/// Where most values of a field cannot be meant, its declaration is wrong.
+fn warn_of_unusable(qualities: &Qualities, voice: &Voice) {
+    for field in qualities.iter().filter(|field| field.readings >= ENOUGH && field.unusable() > 0.5) {
+        let Some((class, seen)) =
+            field.seen.iter().filter(|(class, _)| *class != Class::Marked).max_by_key(|(_, seen)| seen.count)
+        else {
+            continue;
+        };
+        let (what, ask) = match class {
+            Class::OutOfRange => ("out of range", "are its place, byte order, sign and scale right?"),
+            Class::Invalid => {
+                ("not values of its type", "are its type and place right, and is the number all there is?")
+            }
+            Class::InvalidText => ("not text", "are its place and its type right?"),
+            _ => ("not finite numbers", "are its place and byte order right?"),
+        };
+        let (count, all) = (grouped(seen.count), grouped(field.readings));
+        voice.warn(&format!("{}.{}: {count} of {all} values are {what}; {ask}", field.record, field.field));
+    }
+}
+
+/// What bytes that gave nothing look like, if that is not what the format reads.
+fn looks(unknown: &[u8], plan: &Plan) -> Option<String> {
+    if unknown.len() < 16 {
+        return None;
+    }
+    let text = unknown.iter().filter(|byte| matches!(byte, b' '..=b'~' | b'\t' | b'\r' | b'\n')).count();
+    let share = text as f64 * 100.0 / unknown.len() as f64;
+    let mut survey = Survey::new(Span::default(), None);
+    survey.chunk(None, unknown, &[]);
+    let period = survey.period();
+    let repeated = period.map(|period| format!(", much the same every {} bytes", period.bytes)).unwrap_or_default();
+    if plan.reads_text_only() && share < 75.0 {
+        return Some(format!(
+            "the format reads text, and only {share:.0} % of these bytes are text: it looks like binary packets{repeated}, or like a wrong speed"
+        ));
+    }
+    if plan.reads_packets_only() && share > 95.0 {
+        let lines = unknown.split(|byte| matches!(byte, b'\r' | b'\n')).map(<[u8]>::trim_ascii);
+        let line = lines.filter(|line| !line.is_empty()).nth(1).unwrap_or_default();
+        let line = &line[..line.len().min(60)];
+        return Some(format!(
+            "the format reads packets, and these bytes are text, with lines such as `{}`",
+            line.escape_ascii()
+        ));
+    }
+    None
 }
 
 /// Whether it says that bytes are missing.
@@ -111,6 +205,9 @@ fn progress_bar(name: &str, source: &dyn Source, voice: &Voice) -> ProgressBar {
 
 /// Says which files were written.
 pub(crate) fn report_files(outputs: &Outputs, voice: &Voice) {
+    if voice.account() == Account::Brief {
+        return;
+    }
     for (path, rows) in outputs.files() {
         let text = format!("wrote {} ({})", path.display(), plural(rows, "row"));
         let data = serde_json::json!({"wrote": path.display().to_string(), "rows": rows});
@@ -118,30 +215,41 @@ pub(crate) fn report_files(outputs: &Outputs, voice: &Voice) {
     }
 }
 
-/// The exit status that the account asks for, and the words for it.
-pub(crate) fn ending(total: &Ledger, lossy: bool, reject_limit: Option<f64>, voice: &Voice) -> Ending {
+/// What the account may be at worst.
+#[derive(Clone, Copy)]
+pub(crate) struct Allowed {
+    /// The share of rejected bytes.
+    pub(crate) rejects: Option<f64>,
+    /// The share of a field's values that are invalid or out of range.
+    pub(crate) quality: Option<f64>,
+}
+
+/// The exit status that the account asks for, and the words for it. `converted` holds what all sources came to together.
+pub(crate) fn ending(converted: &Converted, allowed: Allowed, voice: &Voice) -> Ending {
+    let total = &converted.ledger;
     if total.total == 0 {
         voice.fail("no bytes came");
         return Ending::NoBytes;
     }
     if total.recorded + total.ignored == 0 {
-        voice.fail(
-            "bytes came, but nothing in them was recognised: is it the right format, with the right line settings?",
-        );
+        let hint = converted.looks.as_deref().unwrap_or("is it the right format, with the right line settings?");
+        voice.fail(&format!("bytes came, but nothing in them was recognised: {hint} (usus inspect shows them)"));
         return Ending::NothingRecognised;
     }
     let share = total.rejected as f64 / total.total as f64;
-    match reject_limit {
-        Some(limit) if share > limit => {
-            let bytes = grouped(total.rejected);
-            voice.fail(&format!(
-                "{bytes} bytes were rejected, {:.3} % of all; the limit is {:.3} %",
-                share * 100.0,
-                limit * 100.0
-            ));
-            Ending::TooManyRejects
-        }
-        _ if lossy => Ending::BytesLost,
-        _ => Ending::Done,
+    if let Some(limit) = allowed.rejects.filter(|limit| share > *limit) {
+        let (bytes, share, limit) = (grouped(total.rejected), share * 100.0, limit * 100.0);
+        voice.fail(&format!("{bytes} bytes were rejected, {share:.3} % of all; the limit is {limit:.3} %"));
+        return Ending::TooManyRejects;
     }
+    if let (Some(limit), Some((field, share))) = (allowed.quality, &converted.worst)
+        && *share > limit
+    {
+        let (share, limit) = (share * 100.0, limit * 100.0);
+        voice.fail(&format!(
+            "{share:.3} % of the values of {field} are invalid or out of range; the limit is {limit:.3} %"
+        ));
+        return Ending::TooManyRejects;
+    }
+    if converted.lossy { Ending::BytesLost } else { Ending::Done }
 }

@@ -4,8 +4,11 @@ use std::path::{Path, PathBuf};
 
 use usus::format::Serial;
 use usus::{Plan, Wants};
-use usus_io::{Destination, OutputError, Outputs, Source, TableOptions};
+use usus_io::{
+    Destination, Existing, OutputError, OutputOptions, Outputs, Protected, Source, TableOptions, TableStyle,
+};
 
+use super::one::Allowed;
 use crate::Ending;
 use crate::arguments::TableArguments;
 use crate::formats;
@@ -19,10 +22,19 @@ pub(crate) struct Target {
     pub(crate) serial: Option<Serial>,
     destination: Destination,
     tables: TableArguments,
+    append: bool,
+    /// The format file and whatever else is read.
+    protected: Protected,
 }
 
 impl Target {
-    pub(crate) fn load(format: &str, out: &Path, tables: &TableArguments, voice: &Voice) -> Result<Target, Ending> {
+    pub(crate) fn load(
+        format: &str,
+        out: &Path,
+        tables: &TableArguments,
+        append: bool,
+        voice: &Voice,
+    ) -> Result<Target, Ending> {
         let loaded = formats::load(format, voice).ok_or(Ending::Failed)?;
         let wants = Wants { records: tables.records.clone(), fields: tables.fields.clone() };
         let wrong = |text: String| {
@@ -31,7 +43,26 @@ impl Target {
         };
         let plan = loaded.plan.select(&wants).map_err(|unknown| wrong(unknown.to_string()))?;
         let destination = Destination::named(out).map_err(|error| wrong(error.to_string()))?;
-        Ok(Target { plan, serial: loaded.format.serial, destination, tables: tables.clone() })
+        let mut protected = Protected::default();
+        protected.add(Path::new(format));
+        Ok(Target { plan, serial: loaded.format.serial, destination, tables: tables.clone(), append, protected })
+    }
+
+    /// Protects a file that is read, or written by something else.
+    pub(crate) fn protect(&mut self, path: &Path) {
+        self.protected.add(path);
+    }
+
+    /// What rows of tables look like.
+    fn style(&self) -> TableStyle {
+        let tables = &self.tables;
+        let mut style = TableStyle::default();
+        style.separator = tables.separator.unwrap_or(if tables.decimal_comma { b';' } else { b',' });
+        style.decimal_comma = tables.decimal_comma;
+        style.units = tables.units;
+        style.guard_formulas = tables.guard_formulas;
+        style.sheet_times = tables.sheet_times;
+        style
     }
 
     /// Whether what the source says is enough for the format.
@@ -51,13 +82,22 @@ impl Target {
         Ok(())
     }
 
-    /// Opens the outputs; `options` are what the sources need.
-    pub(crate) fn open(&self, options: TableOptions, voice: &Voice) -> Result<Tally, Ending> {
-        let options = TableOptions { origin: self.tables.origin, ..options };
-        let open = if self.tables.daily { Outputs::daily } else { Outputs::open };
-        let rejects = self.tables.rejects.as_deref();
-        let outputs = open(&self.plan, &self.destination, options, rejects, self.tables.overwrite);
-        outputs.map(Tally::new).map_err(|error| {
+    /// Opens the outputs; `columns` are what the sources need.
+    pub(crate) fn open(&self, columns: TableOptions, voice: &Voice) -> Result<Tally, Ending> {
+        let tables = &self.tables;
+        let options = OutputOptions {
+            columns: TableOptions { origin: tables.origin, ..columns },
+            style: self.style(),
+            rejects: tables.rejects.clone(),
+            existing: match (tables.overwrite, self.append) {
+                (true, _) => Existing::Replace,
+                (false, true) => Existing::Continue,
+                (false, false) => Existing::Refuse,
+            },
+            daily: tables.daily,
+            protected: self.protected.clone(),
+        };
+        let outputs = Outputs::open(&self.plan, &self.destination, &options).map_err(|error| {
             voice.fail(&error.to_string());
             match error {
                 OutputError::SeveralKinds { .. } | OutputError::Group { .. } | OutputError::NotDaily => {
@@ -65,7 +105,9 @@ impl Target {
                 }
                 _ => Ending::Failed,
             }
-        })
+        })?;
+        report_mended(&outputs, voice);
+        Ok(Tally::new(outputs))
     }
 
     /// The directory beside which raw bytes are kept.
@@ -78,7 +120,18 @@ impl Target {
         beside.filter(|path| !path.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned()
     }
 
-    pub(crate) fn reject_limit(&self) -> Option<f64> {
-        self.tables.reject_limit
+    /// What the account may be at worst.
+    pub(crate) fn allowed(&self) -> Allowed {
+        Allowed { rejects: self.tables.reject_limit, quality: self.tables.quality_limit }
+    }
+}
+
+/// Says which files of an earlier run had torn ends.
+fn report_mended(outputs: &Outputs, voice: &Voice) {
+    for (path, bytes) in outputs.mended() {
+        let path = path.display();
+        voice.warn(&format!(
+            "the last row of {path} was torn (the run that wrote it was killed): {bytes} bytes were taken away"
+        ));
     }
 }

@@ -16,6 +16,7 @@ use usus_io::{LineInfo, Source, SourceError, SourceEvent};
 
 use crate::Ending;
 use crate::arguments::Inspect;
+use crate::formats;
 use crate::safe::Safe;
 use crate::source::{Opened, open_source};
 use crate::stop::stop_flag;
@@ -31,7 +32,12 @@ pub(crate) fn run(arguments: &Inspect, voice: &Voice) -> Ending {
     if arguments.search {
         return search::run(arguments, voice);
     }
-    let opened = match open_source(&arguments.source, &arguments.opening, None) {
+    let usual = match arguments.format.as_deref().map(|format| formats::load(format, voice)) {
+        Some(None) => return Ending::Failed,
+        Some(Some(loaded)) => loaded.format.serial,
+        None => None,
+    };
+    let opened = match open_source(&arguments.source, &arguments.opening, usual) {
         Ok(opened) => opened,
         Err(text) => {
             voice.fail(&text);
@@ -101,7 +107,7 @@ impl Inspection {
         let length = arguments.length.or((!live).then_some(SHOWN));
         Inspection {
             name: opened.name.clone(),
-            serial: arguments.opening.serial.first().map(|asked| asked.value),
+            serial: arguments.opening.serial.first().map(|asked| asked.value).or(opened.serial),
             source: opened.into_source(),
             rows: Rows::new(look),
             lines: Vec::new(),

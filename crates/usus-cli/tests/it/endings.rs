@@ -123,7 +123,7 @@ fn what_is_in_the_way_is_named() {
     assert_eq!(convert(&path("r.jsonl"), &[]).status, 0);
     let refused = convert(&path("r.jsonl"), &[]);
     assert_eq!(refused.status, 1);
-    assert!(refused.said.contains("exists already; it is replaced only with --overwrite"), "{}", refused.said);
+    assert!(refused.said.contains("exists already; --overwrite replaces it"), "{}", refused.said);
     assert_eq!(convert(&path("r.jsonl"), &["--overwrite"]).status, 0);
     let rejects = path("rejects.jsonl");
     assert_eq!(convert(&path("s.jsonl"), &["--rejects", &rejects]).status, 0);

@@ -221,14 +221,14 @@ fn a_listener_that_writes_is_found_out() {
 #[test]
 fn what_cannot_be_opened_says_why() {
     for (arguments, status, said) in [
-        (&["inspect", "/dev/ttyUSB97", "--serial", "9600 8N1"][..], 1, "there is no port /dev/ttyUSB97"),
+        (&["inspect", "/dev/ttyUSB97", "--serial", "9600 8N1"][..], 1, "there is no port /dev/ttyUSB97; usus ports lists"),
         (&["inspect", "adapter:NOSUCH", "--serial", "9600 8N1"], 1, "no adapter with the serial number NOSUCH"),
         (&["inspect", "tcp://127.0.0.1:1"], 1, "cannot reach 127.0.0.1:1"),
         (&["inspect", "tcp://nowhere"], 1, "has no port"),
         (&["inspect", "demo:funicular"], 1, "the demo site has no device `funicular`"),
         (&["inspect", "no-such-file"], 1, "cannot open no-such-file"),
         (&["inspect", "x", "--serial", "9600 9N1"], 2, "line settings are written as in"),
-        (&["inspect", "x", "--split-idle", "5"], 2, "a length of time is a number"),
+        (&["inspect", "x", "--split-idle", "5"], 2, "of what? write 5s for seconds"),
         (&["inspect", "x", "--dump", "time hax"], 2, "`hax` is no column of a dump"),
         (&["inspect", "/dev/null"], 3, "no bytes came"),
         (&["simulate", "funicular"], 2, "the demo site has no such device"),

@@ -5,7 +5,7 @@ use std::fs;
 
 use fastrand::Rng;
 use usus::{Decoder, Format, Plan, Record, Sink};
-use usus_io::{Destination, Outputs, PieceOptions, Pieces, RawBytes, TableOptions, pump_pieces};
+use usus_io::{Destination, Existing, OutputOptions, Outputs, PieceOptions, Pieces, RawBytes, pump_pieces};
 
 use crate::sum::Sum;
 use crate::{Contest, Extent, Summing, declared_csv, declared_decode, fastest, folder, in_turn, ratio};
@@ -78,9 +78,9 @@ pub fn run(contest: &Contest, extent: Extent) {
             &mut || declared_csv(&plan, &input, &tables, 1),
             &mut || declared_csv(&plan, &input, &tables, 2),
             &mut || {
-                let options = TableOptions::default();
+                let options = OutputOptions { existing: Existing::Replace, ..OutputOptions::default() };
                 let destination = Destination::JsonLines(lines.clone());
-                let mut outputs = Outputs::open(&plan, &destination, options, None, true).unwrap();
+                let mut outputs = Outputs::open(&plan, &destination, &options).unwrap();
                 let (mut source, mut decoder) = (RawBytes::new(&input[..], input.len() as u64), Decoder::new(&plan));
                 pump_pieces(&mut source, &mut decoder, &mut outputs, PieceOptions::jobs(1), &mut |_| true).unwrap();
                 outputs.finish().unwrap();

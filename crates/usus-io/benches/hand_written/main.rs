@@ -25,7 +25,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use usus::{Chunk, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value, Visit};
-use usus_io::{Destination, Outputs, PieceOptions, RawBytes, TableOptions, pump_pieces};
+use usus_io::{Destination, Existing, OutputOptions, Outputs, PieceOptions, RawBytes, pump_pieces};
 
 use sum::Sum;
 
@@ -230,7 +230,8 @@ fn add(sum: &mut Sum, reading: Reading<'_>) {
 
 pub fn declared_csv(plan: &Plan, input: &[u8], folder: &Path, jobs: usize) {
     let destination = Destination::Directory(folder.to_owned());
-    let mut outputs = Outputs::open(plan, &destination, TableOptions::default(), None, true).unwrap();
+    let options = OutputOptions { existing: Existing::Replace, ..OutputOptions::default() };
+    let mut outputs = Outputs::open(plan, &destination, &options).unwrap();
     let (mut source, mut decoder) = (RawBytes::new(input, input.len() as u64), Decoder::new(plan));
     pump_pieces(&mut source, &mut decoder, &mut outputs, PieceOptions::jobs(jobs), &mut |_| true).unwrap();
     outputs.finish().unwrap();

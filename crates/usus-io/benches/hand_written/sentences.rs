@@ -11,7 +11,7 @@ use crate::{Contest, Side, input, quick};
 
 pub const CONTEST: Contest = Contest {
     name: "nmea",
-    format: include_str!("../../../../formats/nmea-0183.toml"),
+    format: usus::SHIPPED[0].1,
     make: |size, damage| input::frames(size, damage, sentence),
     plain: Side { decode: decode::<false>, csv: csv::<false> },
     tuned: Side { decode: decode::<true>, csv: csv::<true> },

@@ -1,11 +1,12 @@
 //! All outputs of one conversion: one set of files, or one for each day.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
+use usus::quality::{Notes, Qualities};
 use usus::{LineId, Notice, Plan, Record, Reject, Sink, Time};
 
 use super::files::Files;
-use super::tables::TableOptions;
+use super::options::OutputOptions;
 use super::{Destination, OutputError, dated, received_text};
 use crate::pieces::Pieces;
 
@@ -20,6 +21,12 @@ pub struct Outputs {
     opening: Option<Opening>,
     /// Days since 1970, and their files, those that were written last behind the others.
     days: Vec<(i64, Files)>,
+    /// The account of readings.
+    qualities: Qualities,
+    /// One of nothing.
+    empty: Qualities,
+    /// What was noted about the record at hand.
+    notes: Notes,
 }
 
 /// What the files of a day are opened with.
@@ -27,9 +34,7 @@ pub struct Outputs {
 struct Opening {
     plan: Plan,
     destination: Destination,
-    options: TableOptions,
-    rejects: Option<PathBuf>,
-    overwrite: bool,
+    options: OutputOptions,
     /// Whether rows only wait here for other outputs.
     is_piece: bool,
     source: String,
@@ -38,7 +43,7 @@ struct Opening {
 
 impl Opening {
     fn unopened(&self) -> Result<Files, OutputError> {
-        Files::unopened(&self.plan, &self.destination, self.options, self.rejects.is_some())
+        Files::unopened(&self.plan, &self.destination, &self.options)
     }
 
     fn open(&self, day: i64) -> Result<Files, OutputError> {
@@ -48,8 +53,8 @@ impl Opening {
             let date = received_text(Time::from_nanoseconds(day.saturating_mul(DAY)), 0);
             let date = date.split('T').next().unwrap_or_default();
             let destination = self.destination.on(date).ok_or(OutputError::NotDaily)?;
-            let rejects = self.rejects.as_ref().map(|path| dated(path, date));
-            Files::open(&self.plan, &destination, self.options, rejects.as_deref(), self.overwrite)?
+            let rejects = self.options.rejects.as_ref().map(|path| dated(path, date));
+            Files::open(&self.plan, &destination, &OutputOptions { rejects, ..self.options.clone() })?
         };
         files.begin_source(&self.source);
         self.lines.iter().for_each(|(line, name)| files.name_line(*line, name));
@@ -58,47 +63,39 @@ impl Opening {
 }
 
 impl Outputs {
-    /// Opens the outputs. Nothing that exists is touched unless `overwrite` says so.
+    /// Opens the outputs. Nothing that exists is touched unless the options say so.
+    ///
+    /// Where there are files for each day, they are opened when the first record of the day comes.
     ///
     /// # Errors
     ///
-    /// What is in the way.
-    pub fn open(
-        plan: &Plan,
-        destination: &Destination,
-        options: TableOptions,
-        rejects: Option<&Path>,
-        overwrite: bool,
-    ) -> Result<Outputs, OutputError> {
-        let files = Files::open(plan, destination, options, rejects, overwrite)?;
-        Ok(Outputs { opening: None, days: vec![(0, files)] })
-    }
-
-    /// The same with files for each day (UTC) on which something was received, with its date in their names. They are opened when the first
-    /// record of a day comes.
-    ///
-    /// # Errors
-    ///
-    /// If the destination cannot be divided into days.
-    pub fn daily(
-        plan: &Plan,
-        destination: &Destination,
-        options: TableOptions,
-        rejects: Option<&Path>,
-        overwrite: bool,
-    ) -> Result<Outputs, OutputError> {
+    /// What is in the way; a destination that cannot be divided into days.
+    pub fn open(plan: &Plan, destination: &Destination, options: &OutputOptions) -> Result<Outputs, OutputError> {
+        let (qualities, notes) = (Qualities::new(plan), Notes::default());
+        if !options.daily {
+            let days = vec![(0, Files::open(plan, destination, options)?)];
+            return Ok(Outputs { opening: None, days, qualities, notes, empty: Qualities::new(plan) });
+        }
         let opening = Opening {
             plan: plan.clone(),
             destination: destination.clone(),
-            options,
-            rejects: rejects.map(Path::to_owned),
-            overwrite,
+            options: options.clone(),
             is_piece: false,
             source: String::new(),
             lines: Vec::new(),
         };
         opening.unopened()?;
-        Ok(Outputs { opening: Some(opening), days: Vec::new() })
+        Ok(Outputs { opening: Some(opening), days: Vec::new(), qualities, notes, empty: Qualities::new(plan) })
+    }
+
+    /// The account of the readings written since it was last taken.
+    pub fn take_qualities(&mut self) -> Qualities {
+        std::mem::replace(&mut self.qualities, self.empty.clone())
+    }
+
+    /// Files of an earlier run whose torn ends were taken away, and how many bytes those had.
+    pub fn mended(&self) -> Vec<(PathBuf, u64)> {
+        self.days.iter().flat_map(|(_, files)| files.mended().cloned()).collect()
     }
 
     /// Says which source what follows comes from.
@@ -129,6 +126,11 @@ impl Outputs {
         let mut days: Vec<&(i64, Files)> = self.days.iter().collect();
         days.sort_by_key(|(day, _)| *day);
         days.into_iter().flat_map(|(_, files)| files.files()).collect()
+    }
+
+    fn empty_piece(&self, opening: Option<Opening>, days: Vec<(i64, Files)>) -> Outputs {
+        let (qualities, empty) = (self.empty.clone(), self.empty.clone());
+        Outputs { opening, days, qualities, empty, notes: Notes::default() }
     }
 
     /// The files for what was received then; what has no time goes to the day at hand.
@@ -177,7 +179,12 @@ impl Sink for Outputs {
     #[inline]
     fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
         let time = if self.opening.is_some() { record.received() } else { None };
-        self.at(time)?.record(record)
+        let mut notes = std::mem::take(&mut self.notes);
+        notes.truncate(0);
+        let result = self.at(time).and_then(|files| files.record(record, &mut notes));
+        self.qualities.noted(record, &notes);
+        self.notes = notes;
+        result
     }
 
     fn reject(&mut self, reject: &Reject<'_>) -> Result<(), OutputError> {
@@ -202,14 +209,13 @@ impl Pieces for Outputs {
 
     fn piece(&self) -> Outputs {
         match &self.opening {
-            None => {
-                Outputs { opening: None, days: self.days.iter().map(|(day, files)| (*day, files.piece())).collect() }
-            }
-            Some(opening) => Outputs { opening: Some(Opening { is_piece: true, ..opening.clone() }), days: Vec::new() },
+            None => self.empty_piece(None, self.days.iter().map(|(day, files)| (*day, files.piece())).collect()),
+            Some(opening) => self.empty_piece(Some(Opening { is_piece: true, ..opening.clone() }), Vec::new()),
         }
     }
 
     fn join(&mut self, piece: &mut Outputs) -> Result<(), OutputError> {
+        self.qualities.join(piece.take_qualities());
         for (day, files) in &mut piece.days {
             self.at(Some(Time::from_nanoseconds(day.saturating_mul(DAY))))?.join(files)?;
         }

@@ -2,11 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
+use usus::quality::Notes;
 use usus::{Plan, Record, Reject};
 
 use super::json::JsonLines;
+use super::options::OutputOptions;
 use super::rejects::RejectFile;
-use super::tables::{TableOptions, Tables};
+use super::tables::Tables;
 use super::{Destination, OutputError};
 
 /// The files of one conversion, or of one day of it: the records' and the rejects'.
@@ -21,27 +23,43 @@ enum Records {
 }
 
 impl Files {
-    /// Opens the outputs. Nothing that exists is touched unless `overwrite` says so.
+    /// Opens the outputs. Nothing that exists is touched unless the options say so, and nothing is opened before it is known that none of them
+    /// is read.
     ///
     /// # Errors
     ///
     /// What is in the way.
-    pub(super) fn open(
-        plan: &Plan,
-        destination: &Destination,
-        options: TableOptions,
-        rejects: Option<&Path>,
-        overwrite: bool,
-    ) -> Result<Files, OutputError> {
+    pub(super) fn open(plan: &Plan, destination: &Destination, options: &OutputOptions) -> Result<Files, OutputError> {
+        let mut paths = match destination {
+            Destination::JsonLines(path) => vec![path.clone()],
+            _ => Tables::paths(plan, destination)?,
+        };
+        paths.extend(options.rejects.clone());
+        options.protected.check(&paths)?;
+        if let (Destination::StandardOutput | Destination::TableOutput, Some(other)) =
+            (destination, options.protected.holds(Path::new("/proc/self/fd/1")))
+        {
+            return Err(OutputError::IsInput { path: PathBuf::from("standard output"), other: other.to_owned() });
+        }
         let records = match destination {
             Destination::StandardOutput => Records::Json(JsonLines::standard_output(plan, options)),
-            Destination::JsonLines(path) => Records::Json(JsonLines::file(plan, path, options, overwrite)?),
+            Destination::JsonLines(path) => Records::Json(JsonLines::file(plan, path, options)?),
             Destination::TableOutput => Records::Tables(Tables::standard_output(plan, options)?),
-            Destination::Table(path) => Records::Tables(Tables::file(plan, path, options, overwrite)?),
-            Destination::Directory(path) => Records::Tables(Tables::directory(plan, path, options, overwrite)?),
+            Destination::Table(path) => Records::Tables(Tables::file(plan, path, options)?),
+            Destination::Directory(path) => Records::Tables(Tables::directory(plan, path, options)?),
         };
-        let rejects = rejects.map(|path| RejectFile::create(path, overwrite)).transpose()?;
+        let rejects = options.rejects.as_deref();
+        let rejects = rejects.map(|path| RejectFile::create(path, options.existing)).transpose()?;
         Ok(Files { records, rejects })
+    }
+
+    /// Files whose torn ends were taken away, and how many bytes those had.
+    pub(super) fn mended(&self) -> impl Iterator<Item = &(PathBuf, u64)> {
+        let records = match &self.records {
+            Records::Tables(tables) => tables.mended(),
+            Records::Json(json) => json.mended(),
+        };
+        records.iter().chain(self.rejects.iter().flat_map(RejectFile::mended))
     }
 
     /// Says which source what follows comes from.
@@ -63,16 +81,15 @@ impl Files {
     pub(super) fn unopened(
         plan: &Plan,
         destination: &Destination,
-        options: TableOptions,
-        rejects: bool,
+        options: &OutputOptions,
     ) -> Result<Files, OutputError> {
         let records = match destination {
             Destination::StandardOutput | Destination::TableOutput => return Err(OutputError::NotDaily),
-            Destination::JsonLines(_) => Records::Json(JsonLines::unopened(plan, options)),
+            Destination::JsonLines(_) => Records::Json(JsonLines::unopened(plan, options.columns)),
             Destination::Table(_) => Records::Tables(Tables::unopened(plan, options, true)?),
             Destination::Directory(_) => Records::Tables(Tables::unopened(plan, options, false)?),
         };
-        Ok(Files { records, rejects: rejects.then(RejectFile::unopened) })
+        Ok(Files { records, rejects: options.rejects.is_some().then(RejectFile::unopened) })
     }
 
     /// Writes everything out. To be called once at the end, also after an error.
@@ -110,10 +127,10 @@ impl Files {
     }
 
     #[inline]
-    pub(super) fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
+    pub(super) fn record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {
         match &mut self.records {
-            Records::Tables(tables) => tables.record(record),
-            Records::Json(json) => json.record(record),
+            Records::Tables(tables) => tables.record(record, notes),
+            Records::Json(json) => json.record(record, notes),
         }
     }
 

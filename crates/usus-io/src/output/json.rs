@@ -10,10 +10,13 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use usus::{Cell, FieldSchema, Name, Plan, Quality, Reading, Record, Room, ShortText, Value, Visit, Written};
+use usus::quality::{Class, Notes};
+use usus::{Absent, Cell, FieldSchema, Name, Plan, Quality, Reading, Record, Room, ShortText, Value, Visit, Written};
 
+use super::mend::{self, Form};
+use super::options::{Existing, OutputOptions, TableOptions};
 use super::writer::{Put, RowWriter};
-use super::{Origin, OutputError, Repeated, TableOptions, is_bare, put_flag, received_text};
+use super::{Origin, OutputError, Repeated, is_bare, put_flag, received_text};
 
 /// Records in JSON Lines.
 pub struct JsonLines {
@@ -21,6 +24,7 @@ pub struct JsonLines {
     options: TableOptions,
     origin: Origin,
     kinds: Arc<[Kind]>,
+    mended: Vec<(PathBuf, u64)>,
 }
 
 /// The texts of a kind that are the same in each of its objects.
@@ -57,25 +61,27 @@ impl JsonLines {
                 keys: kind.fields.iter().map(Key::of).collect(),
             }
         });
-        JsonLines { writer, options, origin: Origin::default(), kinds: kinds.collect() }
+        JsonLines { writer, options, origin: Origin::default(), kinds: kinds.collect(), mended: Vec::new() }
     }
 
-    pub(super) fn standard_output(plan: &Plan, options: TableOptions) -> JsonLines {
-        JsonLines::new(plan, RowWriter::standard_output(), options)
+    pub(super) fn standard_output(plan: &Plan, options: &OutputOptions) -> JsonLines {
+        JsonLines::new(plan, RowWriter::standard_output(), options.columns)
     }
 
-    pub(super) fn file(
-        plan: &Plan,
-        path: &Path,
-        options: TableOptions,
-        overwrite: bool,
-    ) -> Result<JsonLines, OutputError> {
-        Ok(JsonLines::new(plan, RowWriter::create(path, overwrite)?, options))
+    pub(super) fn file(plan: &Plan, path: &Path, options: &OutputOptions) -> Result<JsonLines, OutputError> {
+        let mended = mend_lines(path, options.existing)?;
+        let (writer, _) = RowWriter::create(path, Form::Lines, options.existing)?;
+        Ok(JsonLines { mended, ..JsonLines::new(plan, writer, options.columns) })
     }
 
     /// Rows that wait for a file.
     pub(super) fn unopened(plan: &Plan, options: TableOptions) -> JsonLines {
         JsonLines::new(plan, RowWriter::piece(), options)
+    }
+
+    /// The file if its torn end was taken away, and how many bytes that had.
+    pub(super) fn mended(&self) -> &[(PathBuf, u64)] {
+        &self.mended
     }
 
     pub(super) fn release(&mut self) -> Result<(), OutputError> {
@@ -84,7 +90,7 @@ impl JsonLines {
 
     pub(super) fn piece(&self) -> JsonLines {
         let (origin, kinds) = (self.origin.clone(), Arc::clone(&self.kinds));
-        JsonLines { writer: RowWriter::piece(), options: self.options, origin, kinds }
+        JsonLines { writer: RowWriter::piece(), options: self.options, origin, kinds, mended: Vec::new() }
     }
 
     pub(super) fn join(&mut self, piece: &mut JsonLines) -> Result<(), OutputError> {
@@ -99,10 +105,11 @@ impl JsonLines {
         self.origin.name_line(index, name);
     }
 
-    pub(super) fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
+    /// Puts a record. What is not plain about its readings is noted.
+    pub(super) fn record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {
         let (options, origin) = (self.options, &self.origin);
         let kind = &self.kinds[record.kind_index()];
-        self.writer.row(Line { record, options, origin, kind })
+        self.writer.row(Line { record, options, origin, kind, notes })
     }
 
     pub(super) fn finish(&mut self) -> Result<(), OutputError> {
@@ -120,12 +127,14 @@ struct Line<'r, 'o> {
     options: TableOptions,
     origin: &'o Origin,
     kind: &'o Kind,
+    notes: &'o mut Notes,
 }
 
 impl Put for Line<'_, '_> {
     #[inline(always)]
     fn put(&mut self, room: &mut Room<'_>) {
-        let Line { record, options, origin, kind } = *self;
+        let Line { record, options, origin, kind, ref mut notes } = *self;
+        notes.truncate(0);
         // Nothing but the kind stands in front of the ranges where all comes from one source without times.
         if record.received().is_none() && options == TableOptions::default() {
             kind.begin_ranges.put(room);
@@ -143,7 +152,7 @@ impl Put for Line<'_, '_> {
             put_range(range, room);
         }
         room.text(b"],\"fields\":{");
-        let mut object = Object { room, keys: &kind.keys, next: 0, any_quality: false };
+        let mut object = Object { room, keys: &kind.keys, next: 0, any_quality: false, notes, item: None };
         record.visit(&mut object);
         let any_quality = object.any_quality;
         room.take_back(b',');
@@ -175,9 +184,11 @@ fn put_origin(options: TableOptions, origin: &Origin, record: &Record<'_>, room:
         room.text(b",\"source\":");
         put_string(&origin.source, room);
     }
-    if options.line || options.origin {
+    // A line without a name says nothing: so a line is told alike live and from its capture.
+    let line = origin.line(record.line().index());
+    if (options.line || options.origin) && !line.is_empty() {
         room.text(b",\"line\":");
-        put_string(origin.line(record.line().index()), room);
+        put_string(line, room);
     }
 }
 
@@ -187,6 +198,9 @@ struct Object<'o, 'r> {
     keys: &'o [Key],
     next: usize,
     any_quality: bool,
+    notes: &'o mut Notes,
+    /// The place of the group and the item, if it is the object of one.
+    item: Option<(u16, u32)>,
 }
 
 impl Object<'_, '_> {
@@ -196,6 +210,16 @@ impl Object<'_, '_> {
             key.text.put(self.room);
         }
         self.next += 1;
+    }
+
+    #[cold]
+    fn note(&mut self, schema: &FieldSchema, value: Value<'_>, quality: Quality) {
+        self.any_quality |= quality != Quality::Good;
+        match (Class::of(value, quality), self.item) {
+            (Some(class), Some((group, item))) => self.notes.item(group, item, schema, class),
+            (Some(class), None) => self.notes.field(schema, class),
+            (None, _) => {}
+        }
     }
 }
 
@@ -211,10 +235,12 @@ impl Visit for Object<'_, '_> {
     }
 
     #[inline(always)]
-    fn number(&mut self, _schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
+    fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
         self.key();
         self.room.number(coefficient, places, b',');
-        self.any_quality |= quality != Quality::Good;
+        if quality != Quality::Good {
+            self.note(schema, Value::Bool(true), quality);
+        }
     }
 
     #[inline(always)]
@@ -236,7 +262,7 @@ impl Visit for Object<'_, '_> {
     }
 
     #[inline(always)]
-    fn reading(&mut self, _schema: &FieldSchema, reading: Reading<'_>) {
+    fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
         self.key();
         match reading.value {
             Value::Absent(_) => self.room.block(b"null,", 5),
@@ -244,16 +270,19 @@ impl Visit for Object<'_, '_> {
             Value::Code { name, .. } => put_member(name.as_bytes(), reading.value, self.room),
             value => put_value(value, self.room),
         }
-        self.any_quality |= reading.quality != Quality::Good;
+        if reading.quality != Quality::Good || matches!(reading.value, Value::Absent(Absent::Marked)) {
+            self.note(schema, reading.value, reading.quality);
+        }
     }
 
-    fn group(&mut self, _schema: &FieldSchema, items: usus::Items<'_>) {
+    fn group(&mut self, schema: &FieldSchema, items: usus::Items<'_>) {
         self.key();
         let keys = self.keys.get(self.next - 1).map_or(&[][..], |key| &key.items);
         self.room.byte(b'[');
-        for item in items {
+        for (index, item) in items.enumerate() {
             self.room.byte(b'{');
-            let mut object = Object { room: &mut *self.room, keys, next: 0, any_quality: false };
+            let (notes, at) = (&mut *self.notes, Some((schema.place, index as u32)));
+            let mut object = Object { room: &mut *self.room, keys, next: 0, any_quality: false, notes, item: at };
             item.visit(&mut object);
             self.any_quality |= object.any_quality;
             self.room.take_back(b',');
@@ -262,6 +291,23 @@ impl Visit for Object<'_, '_> {
         self.room.take_back(b',');
         self.room.text(b"],");
     }
+}
+
+/// If a file is to be gone on with, its torn end is taken away; returns it with the bytes that had.
+pub(super) fn mend_lines(path: &Path, existing: Existing) -> Result<Vec<(PathBuf, u64)>, OutputError> {
+    if existing != Existing::Continue || !path.is_file() {
+        return Ok(Vec::new());
+    }
+    let left = mend::look(path, Form::Lines).map_err(OutputError::write(path))?;
+    if !left.first.is_empty() && !left.first.starts_with(b"{\"") {
+        let found = String::from_utf8_lossy(&left.first).trim_end().chars().take(200).collect();
+        return Err(OutputError::OtherColumns { path: path.to_owned(), expected: "JSON objects".to_owned(), found });
+    }
+    if left.end == left.length {
+        return Ok(Vec::new());
+    }
+    mend::open_behind(path, left.end).map_err(OutputError::write(path))?;
+    Ok(vec![(path.to_owned(), left.length - left.end)])
 }
 
 /// The qualities of a record by field; those in a group by field and item: `"peaks[2].force"`.

@@ -3,8 +3,11 @@
 mod days;
 mod files;
 mod json;
+mod mend;
+mod options;
 mod rejects;
 mod rows;
+mod styled;
 mod tables;
 mod writer;
 
@@ -16,8 +19,9 @@ use usus::{Room, Time};
 
 pub use days::Outputs;
 pub use json::JsonLines;
+pub use options::{Existing, OutputOptions, Protected, TableOptions, TableStyle};
 pub use rejects::RejectFile;
-pub use tables::{TableOptions, Tables};
+pub use tables::Tables;
 
 /// Where records are to go, told from the name that the user gives.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -89,10 +93,34 @@ pub enum OutputError {
         path: PathBuf,
     },
     /// Something is there already.
-    #[error("{} exists already; it is replaced only with --overwrite", path.display())]
+    #[error("{} exists already; --overwrite replaces it, --append goes on in it", path.display())]
     Exists {
         /// Its path.
         path: PathBuf,
+    },
+    /// An output would be written over something that is read.
+    #[error("{} is read itself, as {}; write to another place", path.display(), other.display())]
+    IsInput {
+        /// The output.
+        path: PathBuf,
+        /// The input, as it was named.
+        other: PathBuf,
+    },
+    /// Two outputs are the same file.
+    #[error("{} would be written by two outputs; give each a file of its own", path.display())]
+    Twice {
+        /// The file.
+        path: PathBuf,
+    },
+    /// What is there cannot be gone on with.
+    #[error("{} has other columns than what would be put behind them: {found} instead of {expected}; write to another place", path.display())]
+    OtherColumns {
+        /// The file.
+        path: PathBuf,
+        /// The columns that it would have to have.
+        expected: String,
+        /// Those that it has.
+        found: String,
     },
     /// Several kinds of record do not go into one table.
     #[error(

@@ -4,7 +4,9 @@ use std::path::{Path, PathBuf};
 
 use usus::{Reject, Room, Value};
 
-use super::json::put_string;
+use super::json::{mend_lines, put_string};
+use super::mend::Form;
+use super::options::Existing;
 use super::writer::RowWriter;
 use super::{Origin, OutputError, received_text};
 
@@ -19,16 +21,24 @@ use super::{Origin, OutputError, received_text};
 pub struct RejectFile {
     writer: RowWriter,
     origin: Origin,
+    mended: Vec<(PathBuf, u64)>,
 }
 
 impl RejectFile {
-    pub(super) fn create(path: &Path, overwrite: bool) -> Result<RejectFile, OutputError> {
-        Ok(RejectFile { writer: RowWriter::create(path, overwrite)?, origin: Origin::default() })
+    pub(super) fn create(path: &Path, existing: Existing) -> Result<RejectFile, OutputError> {
+        let mended = mend_lines(path, existing)?;
+        let (writer, _) = RowWriter::create(path, Form::Lines, existing)?;
+        Ok(RejectFile { writer, origin: Origin::default(), mended })
+    }
+
+    /// The file if its torn end was taken away, and how many bytes that had.
+    pub(super) fn mended(&self) -> &[(PathBuf, u64)] {
+        &self.mended
     }
 
     /// Rows that wait for a file.
     pub(super) fn unopened() -> RejectFile {
-        RejectFile { writer: RowWriter::piece(), origin: Origin::default() }
+        RejectFile { writer: RowWriter::piece(), origin: Origin::default(), mended: Vec::new() }
     }
 
     pub(super) fn release(&mut self) -> Result<(), OutputError> {
@@ -36,7 +46,7 @@ impl RejectFile {
     }
 
     pub(super) fn piece(&self) -> RejectFile {
-        RejectFile { writer: RowWriter::piece(), origin: self.origin.clone() }
+        RejectFile { writer: RowWriter::piece(), origin: self.origin.clone(), mended: Vec::new() }
     }
 
     pub(super) fn join(&mut self, piece: &mut RejectFile) -> Result<(), OutputError> {

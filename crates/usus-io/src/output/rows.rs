@@ -1,9 +1,11 @@
 //! Rows of tables: the columns of a record, and those of a group's items.
 
-use usus::{FieldSchema, Name, Quality, Reading, Record, Room, ShortText, Together, Value, Visit, Written};
+use usus::quality::{Class, Notes};
+use usus::{Absent, FieldSchema, Name, Quality, Reading, Record, Room, ShortText, Together, Value, Visit, Written};
 
+use super::options::TableOptions;
 use super::writer::Put;
-use super::{Origin, Repeated, TableOptions, is_bare, put_flag, received_text};
+use super::{Origin, Repeated, is_bare, put_flag, received_text};
 
 /// The columns in front: where a record comes from.
 #[inline(never)]
@@ -44,7 +46,7 @@ fn put_origin(options: TableOptions, record: &Record<'_>, room: &mut Room<'_>) {
 
 /// Every column put a comma behind it: the last one becomes the end of the row.
 #[inline(always)]
-pub(super) fn end_row(quality: Option<&mut Vec<u8>>, room: &mut Room<'_>) {
+fn end_row(quality: Option<&mut Vec<u8>>, room: &mut Room<'_>) {
     match quality {
         // The comma in front of it is there.
         Some(quality) if quality.is_empty() => {}
@@ -61,13 +63,15 @@ pub(super) struct RecordRow<'r, 'o> {
     /// What it begins with.
     pub(super) front: &'o [u8],
     pub(super) quality: &'o mut Vec<u8>,
+    /// What is not plain about its readings.
+    pub(super) notes: &'o mut Notes,
     pub(super) has_quality: bool,
 }
 
 impl Put for RecordRow<'_, '_> {
     #[inline(always)]
     fn put(&mut self, room: &mut Room<'_>) {
-        let RecordRow { record, options, quality, .. } = self;
+        let RecordRow { record, options, quality, notes, .. } = self;
         if !self.front.is_empty() {
             room.text(self.front);
         }
@@ -75,7 +79,8 @@ impl Put for RecordRow<'_, '_> {
             put_origin(*options, record, room);
         }
         quality.clear();
-        record.visit(&mut Row { room, quality });
+        notes.truncate(0);
+        record.visit(&mut Row { room, quality, notes });
         end_row(self.has_quality.then_some(quality), room);
     }
 }
@@ -84,6 +89,26 @@ impl Put for RecordRow<'_, '_> {
 pub(super) struct Row<'o, 'r> {
     pub(super) room: &'o mut Room<'r>,
     pub(super) quality: &'o mut Vec<u8>,
+    pub(super) notes: &'o mut Notes,
+}
+
+impl Row<'_, '_> {
+    /// Puts a value that comes as a reading.
+    // It is in line, so that nothing remains of it but what is done with the value that there is.
+    #[inline(always)]
+    fn put(&mut self, reading: Reading<'_>) {
+        match reading.value {
+            Value::Absent(_) => self.room.byte(b','),
+            Value::Text(text) => put_column(text.bytes(), self.room),
+            Value::Clock(clock) => {
+                self.room.clock(clock);
+                self.room.byte(b',');
+            }
+            // A name that is quoted, or long.
+            Value::Code { name, .. } => put_column(name.as_bytes(), self.room),
+            value => put_value(value, self.room),
+        }
+    }
 }
 
 impl Visit for Row<'_, '_> {
@@ -109,6 +134,7 @@ impl Visit for Row<'_, '_> {
         self.room.number(coefficient, places, b',');
         if quality != Quality::Good {
             tell_quality(schema, quality, self.quality);
+            note(schema, Reading { value: ANY, quality }, self.notes);
         }
     }
 
@@ -127,26 +153,26 @@ impl Visit for Row<'_, '_> {
         put_flag(flag, self.room);
     }
 
-    // It is in line, so that nothing remains of it but what is done with the value that there is.
     #[inline(always)]
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
-        match reading.value {
-            Value::Absent(_) => self.room.byte(b','),
-            Value::Text(text) => put_column(text.bytes(), self.room),
-            Value::Clock(clock) => {
-                self.room.clock(clock);
-                self.room.byte(b',');
-            }
-            // A name that is quoted, or long.
-            Value::Code { name, .. } => put_column(name.as_bytes(), self.room),
-            value => put_value(value, self.room),
-        }
+        self.put(reading);
         if reading.quality != Quality::Good {
             tell_quality(schema, reading.quality, self.quality);
+            note(schema, reading, self.notes);
+        } else if matches!(reading.value, Value::Absent(Absent::Marked)) {
+            note(schema, reading, self.notes);
         }
     }
 
     fn group(&mut self, _schema: &FieldSchema, _items: usus::Items<'_>) {}
+}
+
+/// A value that is there: what matters beside a quality is only whether one is.
+const ANY: Value<'static> = Value::Bool(true);
+
+#[cold]
+fn note(schema: &FieldSchema, reading: Reading<'_>, notes: &mut Notes) {
+    notes.extend_field(schema, reading);
 }
 
 /// The rows of a group's items.
@@ -154,7 +180,23 @@ pub(super) struct ItemRows<'o, 'r> {
     pub(super) row: Row<'o, 'r>,
     /// What each row begins with.
     pub(super) front: Repeated<'o, 16>,
+    /// The place of the group in its record.
+    pub(super) group: u16,
+    /// The item at hand, from 0.
+    pub(super) item: u32,
     pub(super) has_quality: bool,
+}
+
+impl ItemRows<'_, '_> {
+    #[cold]
+    fn tell(&mut self, schema: &FieldSchema, value: Value<'_>, quality: Quality) {
+        if quality != Quality::Good {
+            tell_quality(schema, quality, self.row.quality);
+        }
+        if let Some(class) = Class::of(value, quality) {
+            self.row.notes.item(self.group, self.item, schema, class);
+        }
+    }
 }
 
 impl Visit for ItemRows<'_, '_> {
@@ -163,6 +205,7 @@ impl Visit for ItemRows<'_, '_> {
 
     #[inline(always)]
     fn begin_item(&mut self, index: usize) {
+        self.item = index as u32;
         self.front.put(self.row.room);
         self.row.room.whole(index as u64 + 1, b',');
         self.row.quality.clear();
@@ -180,7 +223,10 @@ impl Visit for ItemRows<'_, '_> {
 
     #[inline(always)]
     fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
-        self.row.number(schema, coefficient, places, quality);
+        self.row.room.number(coefficient, places, b',');
+        if quality != Quality::Good {
+            self.tell(schema, ANY, quality);
+        }
     }
 
     #[inline(always)]
@@ -200,7 +246,10 @@ impl Visit for ItemRows<'_, '_> {
 
     #[inline(always)]
     fn reading(&mut self, schema: &FieldSchema, reading: Reading<'_>) {
-        self.row.reading(schema, reading);
+        self.row.put(reading);
+        if reading.quality != Quality::Good || matches!(reading.value, Value::Absent(Absent::Marked)) {
+            self.tell(schema, reading.value, reading.quality);
+        }
     }
 
     fn group(&mut self, _schema: &FieldSchema, _items: usus::Items<'_>) {}
@@ -235,7 +284,7 @@ fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
 
 /// Puts a text, in quotes where RFC 4180 asks for them, with U+FFFD for what is not UTF-8.
 #[inline]
-pub(super) fn put_text(text: &[u8], room: &mut Room<'_>) {
+fn put_text(text: &[u8], room: &mut Room<'_>) {
     if is_bare(text, SPECIAL) { room.text(text) } else { put_any_text(text, room) }
 }
 

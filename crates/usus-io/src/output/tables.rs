@@ -3,37 +3,33 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use usus::quality::Notes;
 use usus::{FieldSchema, KindSchema, Plan, Record, Room, Schema};
 
-use super::rows::{ItemRows, RecordRow, Row, end_row, put_front, put_text};
+use super::mend::{self, Form};
+use super::options::{Existing, OutputOptions, TableOptions, TableStyle};
+use super::rows::{ItemRows, RecordRow, Row, put_front};
+use super::styled::{Shared, StyledRow};
 use super::writer::{Buffer, RowWriter};
-use super::{Origin, OutputError, Repeated};
-
-/// Which columns stand in front of the fields. They are the same for every row, whatever comes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct TableOptions {
-    /// `source`: there are several.
-    pub source: bool,
-    /// `line`: sources have named lines.
-    pub line: bool,
-    /// `offset`, `length` and `item`, and the two above.
-    pub origin: bool,
-    /// `received`: at least one source has times.
-    pub received: bool,
-}
+use super::{Destination, Origin, OutputError, Repeated};
 
 /// Tables in CSV.
 pub struct Tables {
     place: Place,
     options: TableOptions,
+    style: TableStyle,
+    existing: Existing,
     schema: Schema,
     kinds: Vec<KindTables>,
     origin: Origin,
-    overwrite: bool,
     /// The quality column of the row at hand.
     quality: Vec<u8>,
     /// What the rows of the record at hand begin with, those of its groups' items, too.
     front: Buffer,
+    /// Rows in another style.
+    styled: Vec<u8>,
+    /// Files whose torn ends were taken away, and how many bytes those had.
+    mended: Vec<(PathBuf, u64)>,
 }
 
 /// Where the tables go.
@@ -51,6 +47,8 @@ struct KindTables {
     /// Whether anything stands in front of the fields that says where a record comes from.
     has_front: bool,
     has_quality: bool,
+    /// Whether its rows are not in the usual style.
+    is_styled: bool,
     records: Option<RowWriter>,
     groups: Vec<GroupTable>,
 }
@@ -75,41 +73,30 @@ impl KindTables {
 
 impl Tables {
     /// One kind to standard output.
-    pub(super) fn standard_output(plan: &Plan, options: TableOptions) -> Result<Tables, OutputError> {
+    pub(super) fn standard_output(plan: &Plan, options: &OutputOptions) -> Result<Tables, OutputError> {
         let kind = only_kind(plan.schema())?;
         if let Some(group) = kind.fields.iter().find(|field| !field.items.is_empty()) {
             return Err(OutputError::Group { kind: kind.name.clone(), group: group.name.clone() });
         }
-        Tables::new(plan, Place::StandardOutput, options, false)
+        Tables::new(plan, Place::StandardOutput, options)
     }
 
     /// One kind to a file; its groups to files beside it.
-    pub(super) fn file(
-        plan: &Plan,
-        path: &Path,
-        options: TableOptions,
-        overwrite: bool,
-    ) -> Result<Tables, OutputError> {
+    pub(super) fn file(plan: &Plan, path: &Path, options: &OutputOptions) -> Result<Tables, OutputError> {
         only_kind(plan.schema())?;
-        Tables::new(plan, Place::File(path.to_owned()), options, overwrite)
+        Tables::new(plan, Place::File(path.to_owned()), options)
     }
 
     /// Every kind to a file of its own in a directory, beside a table of all fields with their units.
-    pub(super) fn directory(
-        plan: &Plan,
-        path: &Path,
-        options: TableOptions,
-        overwrite: bool,
-    ) -> Result<Tables, OutputError> {
+    pub(super) fn directory(plan: &Plan, path: &Path, options: &OutputOptions) -> Result<Tables, OutputError> {
         fs::create_dir_all(path).map_err(OutputError::write(path))?;
-        let tables = Tables::new(plan, Place::Directory(path.to_owned()), options, overwrite)?;
-        tables.write_fields(&path.join("fields.csv"))?;
+        let tables = Tables::new(plan, Place::Directory(path.to_owned()), options)?;
+        tables.write_fields()?;
         Ok(tables)
     }
 
-    fn new(plan: &Plan, place: Place, options: TableOptions, overwrite: bool) -> Result<Tables, OutputError> {
-        let schema = plan.schema().clone();
-        let mut tables = Tables::of(place, options, schema, Origin::default(), overwrite);
+    fn new(plan: &Plan, place: Place, options: &OutputOptions) -> Result<Tables, OutputError> {
+        let mut tables = Tables::of(place, plan.schema().clone(), options, Origin::default());
         tables.clear_the_way()?;
         if !matches!(tables.place, Place::Directory(_)) {
             // Whoever named one table gets it, also without rows.
@@ -118,37 +105,78 @@ impl Tables {
         Ok(tables)
     }
 
-    fn of(place: Place, options: TableOptions, schema: Schema, origin: Origin, overwrite: bool) -> Tables {
-        let kinds = schema.kinds.iter().map(|kind| KindTables {
-            has_offset: has_offset(options, kind),
-            has_front: has_offset(options, kind) || options.source || options.line,
-            has_quality: kind.has_quality(),
-            records: None,
-            groups: groups(kind).collect(),
+    fn of(place: Place, schema: Schema, options: &OutputOptions, origin: Origin) -> Tables {
+        let columns = options.columns;
+        let kinds = schema.kinds.iter().map(|kind| {
+            let has_front = has_offset(columns, kind) || columns.source || columns.line;
+            let plain = kind.fields.iter().filter(|field| field.items.is_empty()).count();
+            // A row of one cell may be empty, which the usual way does not look for.
+            let single = plain + usize::from(kind.has_quality()) <= 1 && !has_front && !columns.received;
+            KindTables {
+                has_offset: has_offset(columns, kind),
+                has_front,
+                has_quality: kind.has_quality(),
+                is_styled: options.style != TableStyle::default() || single,
+                records: None,
+                groups: groups(kind).collect(),
+            }
         });
         Tables {
             place,
-            options,
+            options: columns,
+            style: options.style,
+            existing: options.existing,
             kinds: kinds.collect(),
             schema,
             origin,
-            overwrite,
             quality: Vec::new(),
             front: Buffer::default(),
+            styled: Vec::new(),
+            mended: Vec::new(),
         }
     }
 
     /// Rows that wait for tables; of a `single` one, the plan may have one kind only.
-    pub(super) fn unopened(plan: &Plan, options: TableOptions, single: bool) -> Result<Tables, OutputError> {
+    pub(super) fn unopened(plan: &Plan, options: &OutputOptions, single: bool) -> Result<Tables, OutputError> {
         if single {
             only_kind(plan.schema())?;
         }
-        Ok(Tables::of(Place::Piece, options, plan.schema().clone(), Origin::default(), false))
+        Ok(Tables::of(Place::Piece, plan.schema().clone(), options, Origin::default()))
     }
 
     /// The same tables without rows, to be filled elsewhere and joined.
     pub(super) fn piece(&self) -> Tables {
-        Tables::of(Place::Piece, self.options, self.schema.clone(), self.origin.clone(), false)
+        let options = OutputOptions { columns: self.options, style: self.style, ..OutputOptions::default() };
+        Tables::of(Place::Piece, self.schema.clone(), &options, self.origin.clone())
+    }
+
+    /// The files that may be written, with what each of them is.
+    fn files_of(place: &Place, schema: &Schema) -> Vec<(PathBuf, What)> {
+        let mut files = Vec::new();
+        for (index, kind) in schema.kinds.iter().enumerate().filter(|(_, kind)| kind.wanted) {
+            files.extend(path_of(place, &kind.name, None).map(|path| (path, What::Records(index))));
+            for (place_in_kind, field) in kind.fields.iter().enumerate().filter(|(_, field)| !field.items.is_empty()) {
+                let path = path_of(place, &kind.name, Some(&field.name));
+                files.extend(path.map(|path| (path, What::Items(index, place_in_kind))));
+            }
+        }
+        if let Place::Directory(directory) = place {
+            files.push((directory.join(fields_name(schema)), What::Fields));
+        }
+        files
+    }
+
+    /// The files that tables of a plan may be written into.
+    pub(super) fn paths(plan: &Plan, destination: &Destination) -> Result<Vec<PathBuf>, OutputError> {
+        let place = match destination {
+            Destination::Table(path) => {
+                only_kind(plan.schema())?;
+                Place::File(path.clone())
+            }
+            Destination::Directory(path) => Place::Directory(path.clone()),
+            _ => Place::StandardOutput,
+        };
+        Ok(Tables::files_of(&place, plan.schema()).into_iter().map(|(path, _)| path).collect())
     }
 
     /// Puts the rows of a piece behind those that are here, and leaves it empty.
@@ -178,27 +206,47 @@ impl Tables {
     }
 
     /// Sees to it that no table stands where one may be written: refuses, or removes those of an earlier run, so that they are not
-    /// taken for this one's.
-    fn clear_the_way(&self) -> Result<(), OutputError> {
-        let mut paths = Vec::new();
-        for kind in self.schema.kinds.iter() {
-            paths.extend(self.path(&kind.name, None));
-            let groups = kind.fields.iter().filter(|field| !field.items.is_empty());
-            paths.extend(groups.filter_map(|group| self.path(&kind.name, Some(&group.name))));
-        }
-        if let Place::Directory(directory) = &self.place {
-            paths.push(directory.join("fields.csv"));
-        }
-        for path in paths {
-            if !path.exists() {
-                continue;
+    /// taken for this one's. If this run goes on with them, they have to have the same columns, and a torn end is taken away.
+    fn clear_the_way(&mut self) -> Result<(), OutputError> {
+        let files: Vec<(PathBuf, What)> = Tables::files_of(&self.place, &self.schema);
+        let files: Vec<_> = files.into_iter().filter(|(path, _)| path.exists()).collect();
+        let mut torn = Vec::new();
+        for (path, what) in &files {
+            match self.existing {
+                Existing::Refuse => return Err(OutputError::Exists { path: path.clone() }),
+                Existing::Replace => {}
+                Existing::Continue => {
+                    let left = mend::look(path, Form::Csv).map_err(OutputError::write(path))?;
+                    let expected = self.first_row(*what);
+                    let same = match what {
+                        What::Fields => fs::read(path).map_err(OutputError::write(path))? == expected,
+                        _ => left.first.is_empty() || left.first == expected,
+                    };
+                    if !same {
+                        let row = |row: &[u8]| String::from_utf8_lossy(row).trim_end().to_owned();
+                        let (expected, found) = (row(&expected), row(&left.first));
+                        return Err(OutputError::OtherColumns { path: path.clone(), expected, found });
+                    }
+                    torn.extend((left.end < left.length).then_some((path.clone(), left.end, left.length - left.end)));
+                }
             }
-            if !self.overwrite {
-                return Err(OutputError::Exists { path });
+        }
+        if self.existing == Existing::Replace {
+            // What is no regular file is written as it is.
+            for (path, _) in files.iter().filter(|(path, _)| path.is_file()) {
+                fs::remove_file(path).map_err(OutputError::write(path))?;
             }
-            fs::remove_file(&path).map_err(OutputError::write(&path))?;
+        }
+        for (path, end, bytes) in torn {
+            mend::open_behind(&path, end).map_err(OutputError::write(&path))?;
+            self.mended.push((path, bytes));
         }
         Ok(())
+    }
+
+    /// Files whose torn ends were taken away, and how many bytes those had.
+    pub(super) fn mended(&self) -> &[(PathBuf, u64)] {
+        &self.mended
     }
 
     fn begin_named_table(&mut self) -> Result<(), OutputError> {
@@ -208,68 +256,70 @@ impl Tables {
         Ok(())
     }
 
-    /// The file of a kind or of one of its groups.
-    fn path(&self, kind: &str, group: Option<&str>) -> Option<PathBuf> {
-        match (&self.place, group) {
-            (Place::StandardOutput | Place::Piece, _) => None,
-            (Place::File(path), None) => Some(path.clone()),
-            (Place::File(path), Some(group)) => Some(path.with_extension(format!("{group}.csv"))),
-            (Place::Directory(directory), None) => Some(directory.join(format!("{kind}.csv"))),
-            (Place::Directory(directory), Some(group)) => Some(directory.join(format!("{kind}.{group}.csv"))),
+    fn begin(&self, kind: &str, group: Option<&str>, what: What) -> Result<RowWriter, OutputError> {
+        let (mut writer, is_new) = match path_of(&self.place, kind, group) {
+            Some(path) => RowWriter::create(&path, Form::Csv, self.existing)?,
+            None if matches!(self.place, Place::Piece) => return Ok(RowWriter::piece()),
+            None => (RowWriter::standard_output(), true),
+        };
+        if is_new {
+            let names = self.first_row(what);
+            writer.put(|room: &mut Room<'_>| room.text(&names));
         }
-    }
-
-    fn begin(&self, kind: &str, group: Option<&str>) -> Result<RowWriter, OutputError> {
-        match self.path(kind, group) {
-            Some(path) => RowWriter::create(&path, self.overwrite),
-            None if matches!(self.place, Place::Piece) => Ok(RowWriter::piece()),
-            None => Ok(RowWriter::standard_output()),
-        }
+        Ok(writer)
     }
 
     fn begin_records(&self, index: usize) -> Result<RowWriter, OutputError> {
-        let kind = &self.schema.kinds[index];
-        let mut writer = self.begin(&kind.name, None)?;
-        if matches!(self.place, Place::Piece) {
-            return Ok(writer);
-        }
-        let options = self.options;
-        let fields = kind.fields.iter().filter(|field| field.items.is_empty()).map(|field| field.name.as_str());
-        let columns = self
-            .front_names(kind)
-            .into_iter()
-            .chain([(options.origin, "length"), (options.origin, "item"), (options.received, "received")])
-            .chain(fields.map(|name| (true, name)))
-            .chain([(kind.has_quality(), "quality")]);
-        put_names(columns, &mut writer);
-        Ok(writer)
+        self.begin(&self.schema.kinds[index].name, None, What::Records(index))
     }
 
     fn begin_group(&self, index: usize, place: usize) -> Result<RowWriter, OutputError> {
         let kind = &self.schema.kinds[index];
-        let field = &kind.fields[place];
-        let mut writer = self.begin(&kind.name, Some(&field.name))?;
-        if matches!(self.place, Place::Piece) {
-            return Ok(writer);
-        }
-        let columns = self
-            .front_names(kind)
-            .into_iter()
-            .chain([(true, "index")])
-            .chain(field.items.iter().map(|field| (true, field.name.as_str())))
-            .chain([(field.items_have_quality(), "quality")]);
-        put_names(columns, &mut writer);
-        Ok(writer)
+        self.begin(&kind.name, Some(&kind.fields[place].name), What::Items(index, place))
     }
 
-    /// The columns that a record's table and its groups' tables share, and whether they are shown: what ties them together.
-    fn front_names<'n>(&self, kind: &KindSchema) -> [(bool, &'n str); 3] {
+    /// What a file begins with: the names of its columns; of the table of fields, all of it.
+    fn first_row(&self, what: What) -> Vec<u8> {
+        let mut out = Vec::new();
+        let (kind, field) = match what {
+            What::Fields => {
+                self.put_fields(&mut out);
+                return out;
+            }
+            What::Records(kind) => (&self.schema.kinds[kind], None),
+            What::Items(kind, place) => (&self.schema.kinds[kind], Some(&self.schema.kinds[kind].fields[place])),
+        };
         let options = self.options;
-        [
-            (options.source || options.origin, "source"),
-            (options.line || options.origin, "line"),
-            (has_offset(options, kind), "offset"),
+        let own = |shown: bool, name: &str| shown.then(|| own_name(kind, name));
+        let mut names: Vec<String> = [
+            own(options.source || options.origin, "source"),
+            own(options.line || options.origin, "line"),
+            own(has_offset(options, kind), "offset"),
         ]
+        .into_iter()
+        .flatten()
+        .collect();
+        let fields = match field {
+            Some(field) => {
+                names.push(own_name(kind, "index"));
+                &field.items
+            }
+            None => {
+                let others = [(options.origin, "length"), (options.origin, "item"), (options.received, "received")];
+                names.extend(others.into_iter().filter_map(|(shown, name)| own(shown, name)));
+                &kind.fields
+            }
+        };
+        names.extend(fields.iter().filter(|field| field.items.is_empty()).map(|field| match &field.unit {
+            Some(unit) if self.style.units => format!("{} [{unit}]", field.name),
+            _ => field.name.clone(),
+        }));
+        let has_quality = field.map_or(kind.has_quality(), FieldSchema::items_have_quality);
+        names.extend(own(has_quality, "quality"));
+        let mut row = StyledRow::new(self.style, &mut out);
+        names.iter().for_each(|name| row.cell(name));
+        row.end();
+        out
     }
 
     pub(super) fn begin_source(&mut self, name: &str) {
@@ -280,11 +330,15 @@ impl Tables {
         self.origin.name_line(index, name);
     }
 
+    /// Puts a record. What is not plain about its readings is noted.
     #[inline]
-    pub(super) fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
+    pub(super) fn record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {
         let index = record.kind_index();
         if self.kinds[index].records.is_none() {
             self.kinds[index].records = Some(self.begin_records(index)?);
+        }
+        if self.kinds[index].is_styled {
+            return self.styled_record(record, notes);
         }
         let Tables { options, kinds, origin, quality, front, .. } = self;
         let kind = &mut kinds[index];
@@ -294,29 +348,61 @@ impl Tables {
             front.put(|room: &mut Room<'_>| put_front(*options, origin, kind.has_offset, record, room));
         }
         let (front, has_quality) = (front.text(), kind.has_quality);
-        writer.row(RecordRow { record, options: *options, front, quality, has_quality })?;
+        writer.row(RecordRow { record, options: *options, front, quality, notes, has_quality })?;
         for number in 0..kind.groups.len() {
-            self.items(record, index, number)?;
+            self.items(record, index, number, notes)?;
         }
         Ok(())
     }
 
     /// The rows of a group, whose front is that of the record.
-    fn items(&mut self, record: &Record<'_>, kind: usize, number: usize) -> Result<(), OutputError> {
+    fn items(&mut self, record: &Record<'_>, kind: usize, number: usize, notes: &mut Notes) -> Result<(), OutputError> {
         let group = &mut self.kinds[kind].groups[number];
-        let Some(items) = record.group_at(group.place) else { return Ok(()) };
+        let place = group.place;
+        let Some(items) = record.group_at(place) else { return Ok(()) };
         if group.items.is_none() {
-            let writer = self.begin_group(kind, self.kinds[kind].groups[number].place)?;
+            let writer = self.begin_group(kind, place)?;
             self.kinds[kind].groups[number].items = Some(writer);
         }
         let Tables { kinds, quality, front, .. } = self;
         let GroupTable { items: Some(writer), has_quality, .. } = &mut kinds[kind].groups[number] else {
             return Ok(());
         };
+        let noted = notes.len();
         writer.rows(items.len() as u64, |room: &mut Room<'_>| {
-            let row = Row { room, quality };
-            items.visit(&mut ItemRows { row, front: Repeated::of(front.text()), has_quality: *has_quality });
+            // All of it is put again where there was too little room.
+            notes.truncate(noted);
+            let row = Row { room, quality, notes };
+            let front = Repeated::of(front.text());
+            items.visit(&mut ItemRows { row, front, group: place as u16, item: 0, has_quality: *has_quality });
         })
+    }
+
+    /// The rows of a record, and of its groups, in another style.
+    #[inline(never)]
+    fn styled_record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {
+        let index = record.kind_index();
+        for number in 0..self.kinds[index].groups.len() {
+            let place = self.kinds[index].groups[number].place;
+            if self.kinds[index].groups[number].items.is_none() && record.group_at(place).is_some() {
+                self.kinds[index].groups[number].items = Some(self.begin_group(index, place)?);
+            }
+        }
+        let Tables { options, style, kinds, origin, styled, .. } = self;
+        let KindTables { has_offset, has_quality, records, groups, .. } = &mut kinds[index];
+        let shared = Shared { style: *style, options: *options, origin, has_offset: *has_offset };
+        styled.clear();
+        shared.record(record, *has_quality, notes, styled);
+        if let Some(writer) = records {
+            writer.row(|room: &mut Room<'_>| room.text(styled))?;
+        }
+        for group in groups {
+            let (Some(items), Some(writer)) = (record.group_at(group.place), &mut group.items) else { continue };
+            styled.clear();
+            shared.items(record, group.place as u16, items, group.has_quality, notes, styled);
+            writer.rows(items.len() as u64, |room: &mut Room<'_>| room.text(styled))?;
+        }
+        Ok(())
     }
 
     pub(super) fn release(&mut self) -> Result<(), OutputError> {
@@ -346,42 +432,72 @@ impl Tables {
     }
 
     /// The table of all fields: their types, units and titles.
-    fn write_fields(&self, path: &Path) -> Result<(), OutputError> {
-        let mut writer = RowWriter::create(path, self.overwrite)?;
-        writer.put(|room: &mut Room<'_>| room.text(b"record,group,field,type,unit,tag,title\r\n"));
-        for kind in self.schema.kinds.iter().filter(|kind| kind.wanted) {
-            for field in &kind.fields {
-                put_field(&kind.name, "", field, &mut writer);
-                for item in &field.items {
-                    put_field(&kind.name, &field.name, item, &mut writer);
-                }
-            }
+    fn write_fields(&self) -> Result<(), OutputError> {
+        let Place::Directory(directory) = &self.place else { return Ok(()) };
+        let path = directory.join(fields_name(&self.schema));
+        let (mut writer, is_new) = RowWriter::create(&path, Form::Csv, self.existing)?;
+        if is_new {
+            let text = self.first_row(What::Fields);
+            writer.put(|room: &mut Room<'_>| room.text(&text));
         }
         writer.flush()
     }
+
+    fn put_fields(&self, out: &mut Vec<u8>) {
+        let mut put = |cells: [&str; 7]| {
+            let mut row = StyledRow::new(self.style, out);
+            cells.iter().for_each(|cell| row.cell(cell));
+            row.end();
+        };
+        put(["record", "group", "field", "type", "unit", "tag", "title"]);
+        let mut put_field = |kind: &str, group: &str, field: &FieldSchema| {
+            let text = |text: &Option<String>| text.clone().unwrap_or_default();
+            let (unit, tag, title) = (text(&field.unit), text(&field.tag), text(&field.title));
+            put([kind, group, &field.name, field.value_type.word(), &unit, &tag, &title]);
+        };
+        for kind in self.schema.kinds.iter().filter(|kind| kind.wanted) {
+            for field in &kind.fields {
+                put_field(&kind.name, "", field);
+                field.items.iter().for_each(|item| put_field(&kind.name, &field.name, item));
+            }
+        }
+    }
 }
 
-fn put_field(kind: &str, group: &str, field: &FieldSchema, writer: &mut RowWriter) {
-    let text = |text: &Option<String>| text.clone().unwrap_or_default();
-    let (unit, tag, title) = (text(&field.unit), text(&field.tag), text(&field.title));
-    writer.put(|room: &mut Room<'_>| {
-        for column in [kind, group, &field.name, field.value_type.word(), &unit, &tag, &title] {
-            put_text(column.as_bytes(), room);
-            room.byte(b',');
-        }
-        end_row(None, room);
-    });
+/// What a file is.
+#[derive(Clone, Copy)]
+enum What {
+    Records(usize),
+    /// The items of the group at that place of the kind.
+    Items(usize, usize),
+    Fields,
 }
 
-/// The first row of a table: the names of those columns that are shown.
-fn put_names<'n>(columns: impl Iterator<Item = (bool, &'n str)> + Clone, writer: &mut RowWriter) {
-    writer.put(|room: &mut Room<'_>| {
-        for (_, name) in columns.clone().filter(|(shown, _)| *shown) {
-            room.text(name.as_bytes());
-            room.byte(b',');
-        }
-        end_row(None, room);
-    });
+/// The file of a kind or of one of its groups.
+fn path_of(place: &Place, kind: &str, group: Option<&str>) -> Option<PathBuf> {
+    match (place, group) {
+        (Place::StandardOutput | Place::Piece, _) => None,
+        (Place::File(path), None) => Some(path.clone()),
+        (Place::File(path), Some(group)) => Some(path.with_extension(format!("{group}.csv"))),
+        (Place::Directory(directory), None) => Some(directory.join(format!("{kind}.csv"))),
+        (Place::Directory(directory), Some(group)) => Some(directory.join(format!("{kind}.{group}.csv"))),
+    }
+}
+
+/// The file of the table of fields. Names of kinds begin with a letter, so it is no kind's.
+fn fields_name(schema: &Schema) -> &'static str {
+    if schema.kinds.iter().any(|kind| kind.name == "fields") { "_fields.csv" } else { "fields.csv" }
+}
+
+/// What a column of the output's own is called in the tables of a kind: where a field has that name, another one.
+fn own_name(kind: &KindSchema, name: &str) -> String {
+    let items = kind.fields.iter().flat_map(|field| &field.items);
+    let names: Vec<&str> = kind.fields.iter().chain(items).map(|field| field.name.as_str()).collect();
+    let mut own = name.to_owned();
+    while names.contains(&own.as_str()) {
+        own = format!("usus_{own}");
+    }
+    own
 }
 
 /// The single kind that is wanted.

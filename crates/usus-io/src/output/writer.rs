@@ -1,12 +1,13 @@
 //! A buffered writer to a file or standard output that knows its path and counts its rows, and pieces of it that are filled elsewhere.
 
 use std::fs::{File, OpenOptions};
-use std::io::{self, Write};
+use std::io::{self, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use usus::Room;
 
-use super::OutputError;
+use super::mend::{self, Form, whole_rows};
+use super::{Existing, OutputError};
 
 /// How much is gathered before it is written.
 const BUFFER: usize = 1 << 16;
@@ -14,9 +15,13 @@ const BUFFER: usize = 1 << 16;
 pub(super) struct RowWriter {
     target: Target,
     path: PathBuf,
+    form: Form,
     /// Rows not yet written.
     buffer: Buffer,
+    /// Rows that were put.
     rows: u64,
+    /// Those of them that are in the file.
+    written: u64,
 }
 
 /// Text, and room for more behind it.
@@ -94,44 +99,52 @@ enum Target {
 }
 
 impl RowWriter {
-    pub(super) fn create(path: &Path, overwrite: bool) -> Result<RowWriter, OutputError> {
+    /// A writer of a file, and whether the file is new. Nothing that exists is touched unless the options say so.
+    pub(super) fn create(path: &Path, form: Form, existing: Existing) -> Result<(RowWriter, bool), OutputError> {
+        if existing == Existing::Continue && path.exists() {
+            let left = mend::look(path, form).map_err(OutputError::write(path))?;
+            let file = mend::open_behind(path, left.end).map_err(OutputError::write(path))?;
+            return Ok((RowWriter::new(Target::File(file), path.to_owned(), form), left.end == 0));
+        }
         let mut options = OpenOptions::new();
         options.write(true);
         // An existing file is replaced only when asked, also if it comes into being just now.
-        if overwrite {
-            options.create(true).truncate(true)
-        } else {
-            options.create_new(true)
+        match existing {
+            Existing::Replace => options.create(true).truncate(true),
+            Existing::Refuse | Existing::Continue => options.create_new(true),
         };
         let file = options.open(path).map_err(|error| match error.kind() {
             io::ErrorKind::AlreadyExists => OutputError::Exists { path: path.to_owned() },
             _ => OutputError::write(path)(error),
         })?;
-        Ok(RowWriter::new(Target::File(file), path.to_owned()))
+        Ok((RowWriter::new(Target::File(file), path.to_owned(), form), true))
     }
 
-    fn new(target: Target, path: PathBuf) -> RowWriter {
-        RowWriter { target, path, buffer: Buffer::default(), rows: 0 }
+    fn new(target: Target, path: PathBuf, form: Form) -> RowWriter {
+        RowWriter { target, path, form, buffer: Buffer::default(), rows: 0, written: 0 }
     }
 
     pub(super) fn standard_output() -> RowWriter {
-        RowWriter::new(Target::StandardOutput(io::stdout()), PathBuf::from("standard output"))
+        RowWriter::new(Target::StandardOutput(io::stdout()), PathBuf::from("standard output"), Form::Lines)
     }
 
     /// A writer that keeps all rows until [`RowWriter::join`] takes them.
     pub(super) fn piece() -> RowWriter {
-        RowWriter::new(Target::Piece, PathBuf::new())
+        RowWriter::new(Target::Piece, PathBuf::new(), Form::Lines)
     }
 
     /// Writes the rows of a piece behind those that are here, and leaves it empty.
     pub(super) fn join(&mut self, piece: &mut RowWriter) -> Result<(), OutputError> {
-        self.rows += std::mem::take(&mut piece.rows);
-        let rows = piece.buffer.text();
+        let (count, rows) = (std::mem::take(&mut piece.rows), piece.buffer.text());
         let result = if self.buffer.used + rows.len() < BUFFER {
             self.buffer.put(|room: &mut Room<'_>| room.text(rows));
+            self.rows += count;
             Ok(())
         } else {
-            self.flush().and_then(|()| self.write(rows))
+            self.flush().and_then(|()| {
+                self.rows += count;
+                self.write(rows)
+            })
         };
         piece.buffer.clear();
         result
@@ -185,15 +198,58 @@ impl RowWriter {
             self.target = Target::File(file);
         }
         let result = match &mut self.target {
-            Target::File(file) => file.write_all(rows),
-            Target::StandardOutput(output) => output.write_all(rows).and_then(|()| output.flush()),
+            Target::File(file) => write_all(file, rows),
+            Target::StandardOutput(output) => {
+                output.write_all(rows).and_then(|()| output.flush()).map_err(|error| (0, error))
+            }
             Target::Piece | Target::Released => Ok(()),
         };
-        result.map_err(OutputError::write(&self.path))
+        match result {
+            Ok(()) => {
+                self.written = self.rows;
+                Ok(())
+            }
+            Err((done, error)) => {
+                self.keep_whole_rows(rows, done);
+                Err(OutputError::write(&self.path)(error))
+            }
+        }
+    }
+
+    /// The rest could not be written, as on a full disk: no torn row stays, and what is in the file is what counts.
+    #[cold]
+    fn keep_whole_rows(&mut self, rows: &[u8], done: usize) {
+        let ((all, _), (whole, end)) = (whole_rows(rows, self.form), whole_rows(&rows[..done], self.form));
+        if let Target::File(file) = &mut self.target {
+            // What is no regular file has no length, and keeps what it got.
+            let _ = file.stream_position().and_then(|at| {
+                let at = at - (done - end) as u64;
+                file.set_len(at)?;
+                file.seek(SeekFrom::Start(at))
+            });
+        }
+        // The names of columns are no row.
+        let names = all.saturating_sub(self.rows - self.written);
+        self.rows = self.written + whole.saturating_sub(names);
+        self.written = self.rows;
     }
 
     /// The file and its rows; nothing for standard output.
     pub(super) fn file(&self) -> Option<(PathBuf, u64)> {
         matches!(self.target, Target::File(_) | Target::Released).then(|| (self.path.clone(), self.rows))
     }
+}
+
+/// Writes all of it; if that fails, how much was written.
+fn write_all(file: &mut File, mut rows: &[u8]) -> Result<(), (usize, io::Error)> {
+    let length = rows.len();
+    while !rows.is_empty() {
+        match file.write(rows) {
+            Ok(0) => return Err((length - rows.len(), io::ErrorKind::WriteZero.into())),
+            Ok(count) => rows = &rows[count..],
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err((length - rows.len(), error)),
+        }
+    }
+    Ok(())
 }

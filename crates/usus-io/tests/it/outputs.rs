@@ -7,8 +7,8 @@ use csv_core::ReadRecordResult;
 use proptest::prelude::*;
 use usus::{Decoder, Format, Plan, Time, Wants};
 use usus_io::{
-    Destination, LineInfo, OutputError, Outputs, PieceOptions, PumpError, RawReader, Source, SourceError, SourceEvent,
-    TableOptions, pump, pump_pieces, received_text,
+    Destination, Existing, LineInfo, OutputError, OutputOptions, Outputs, PieceOptions, PumpError, RawReader, Source,
+    SourceError, SourceEvent, TableOptions, pump, pump_pieces, received_text,
 };
 use usus_sim::{Device, Faults, record};
 
@@ -24,7 +24,11 @@ fn convert(
     options: TableOptions,
     rejects: Option<&Path>,
 ) -> Result<(), OutputError> {
-    let mut outputs = Outputs::open(plan, destination, options, rejects, false)?;
+    let mut outputs = Outputs::open(
+        plan,
+        destination,
+        &OutputOptions { columns: options, rejects: rejects.map(Into::into), ..OutputOptions::default() },
+    )?;
     outputs.begin_source("cell, \"left\".bin");
     pump(&mut RawReader::new(bytes, None), &mut Decoder::new(plan), &mut outputs, &mut |_| true).unwrap();
     outputs.finish()
@@ -168,7 +172,9 @@ fn what_exists_stays_unless_asked() {
     assert!(matches!(again, Err(OutputError::Exists { .. })), "{again:?}");
     assert_eq!(fs::read(directory.join("row.csv")).unwrap(), before);
     // Asked, an earlier run's tables are not taken for this one's.
-    let mut outputs = Outputs::open(&plan, &destination, TableOptions::default(), None, true).unwrap();
+    let mut outputs =
+        Outputs::open(&plan, &destination, &OutputOptions { existing: Existing::Replace, ..OutputOptions::default() })
+            .unwrap();
     outputs.finish().unwrap();
     assert!(!directory.join("row.csv").exists() && !directory.join("row.list.csv").exists());
 }
@@ -187,7 +193,7 @@ fn destinations_are_told_by_their_names() {
 #[test]
 fn one_table_takes_one_kind() {
     let folder = tempfile::tempdir().unwrap();
-    let valley = plan(include_str!("../../../../demo/formats/valley-station.toml"));
+    let valley = plan(usus_sim::Device::ValleyStation.format().unwrap());
     let table = Destination::Table(folder.path().join("x.csv"));
     let refused = convert(&valley, b"", &table, TableOptions::default(), None);
     assert_eq!(
@@ -331,7 +337,7 @@ proptest! {
         let rejects = folder.path().join("bad.jsonl");
         let options = TableOptions { line: true, received: true, ..TableOptions::default() };
         let plan = plan(AWKWARD);
-        let mut outputs = Outputs::daily(&plan, &destination, options, Some(&rejects), false).unwrap();
+        let mut outputs = Outputs::open(&plan, &destination, &OutputOptions { columns: options, rejects: Some(rejects.clone()), daily: true, ..OutputOptions::default() }).unwrap();
         outputs.begin_source("hours");
         let pieces = PieceOptions { jobs, size: 64, before: 24 };
         let mut source = Hours(hours.clone(), 0, Vec::new());
@@ -362,7 +368,7 @@ proptest! {
         let counted: u64 = outputs.files().iter().filter(|(path, _)| path.ends_with("row.csv")).map(|(_, rows)| rows).sum();
         prop_assert_eq!(counted, written);
         // What is there is not touched.
-        let mut again = Outputs::daily(&plan, &destination, options, None, false).unwrap();
+        let mut again = Outputs::open(&plan, &destination, &OutputOptions { columns: options, daily: true, ..OutputOptions::default() }).unwrap();
         let mut source = Hours(hours, 0, Vec::new());
         let refused = pump(&mut source, &mut Decoder::new(&plan), &mut again, &mut |_| true);
         prop_assert!(matches!(refused, Err(PumpError::Sink(OutputError::Exists { .. }))), "{:?}", refused);
@@ -373,7 +379,7 @@ proptest! {
 fn what_has_no_name_has_no_days() {
     let plan = plan(AWKWARD);
     for destination in [Destination::StandardOutput, Destination::TableOutput] {
-        let refused = Outputs::daily(&plan, &destination, TableOptions::default(), None, false);
+        let refused = Outputs::open(&plan, &destination, &OutputOptions { daily: true, ..OutputOptions::default() });
         assert!(matches!(refused, Err(OutputError::NotDaily)));
     }
     let single = Destination::Table("tower.csv".into());

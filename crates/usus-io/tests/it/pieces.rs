@@ -5,8 +5,8 @@ use std::collections::VecDeque;
 use proptest::prelude::*;
 use usus::{Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Time};
 use usus_io::{
-    Destination, LineInfo, Outputs, PieceOptions, Pieces, PumpError, Pumped, RawBytes, ReadAt, Source, SourceError,
-    SourceEvent, TableOptions, pump, pump_pieces,
+    Destination, LineInfo, OutputOptions, Outputs, PieceOptions, Pieces, PumpError, Pumped, RawBytes, ReadAt, Source,
+    SourceError, SourceEvent, TableOptions, pump, pump_pieces,
 };
 
 /// A source of what it holds.
@@ -361,7 +361,12 @@ fn files(plan: &Plan, source: &Held, destination: &str, jobs: usize) -> Vec<(Str
     let named = Destination::named(&folder.path().join(destination)).unwrap();
     let options = TableOptions { origin: true, ..TableOptions::default() };
     let rejects = folder.path().join("rejects.jsonl");
-    let mut outputs = Outputs::open(plan, &named, options, Some(&rejects), false).unwrap();
+    let mut outputs = Outputs::open(
+        plan,
+        &named,
+        &OutputOptions { columns: options, rejects: Some(rejects), ..OutputOptions::default() },
+    )
+    .unwrap();
     outputs.begin_source("held");
     let pieces = PieceOptions { jobs, size: 64, before: 24 };
     let pumped =

@@ -313,8 +313,8 @@ pub(super) fn literal(value: &TomlSpanned<DeValue<'_>>) -> Option<Spanned<Litera
     Some(Spanned { span: value.span(), value: literal })
 }
 
-/// Bytes as hex digits, in pairs, with spaces between them or not: `A5 5A`.
-pub(super) fn hex_bytes(text: &str) -> Option<Vec<u8>> {
+/// Bytes from hex digits in pairs, with spaces between them or not: `A5 5A`. Nothing if it is anything else.
+pub fn hex_bytes(text: &str) -> Option<Vec<u8>> {
     let digits: Vec<u8> = text.bytes().filter(|byte| !byte.is_ascii_whitespace()).collect();
     if !digits.len().is_multiple_of(2) {
         return None;

@@ -10,6 +10,8 @@ mod keys;
 mod read;
 mod types;
 
+pub use keys::hex_bytes;
+
 use alloc::string::String;
 use alloc::sync::Arc;
 use alloc::vec::Vec;

@@ -58,6 +58,16 @@ impl Plan {
         self.0.frames.iter().any(|frame| matches!(frame.cut, Cut::Text { idle: Some(_), .. }))
     }
 
+    /// Whether all its frames are texts.
+    pub fn reads_text_only(&self) -> bool {
+        self.0.frames.iter().all(|frame| !matches!(frame.cut, Cut::Packet(_)))
+    }
+
+    /// Whether all its frames are packets of bytes.
+    pub fn reads_packets_only(&self) -> bool {
+        self.0.frames.iter().all(|frame| matches!(frame.cut, Cut::Packet(_)))
+    }
+
     /// The largest number of bytes that a decoder keeps for one line: the largest frame, or a run of rejected bytes.
     pub fn largest_window(&self) -> usize {
         let largest = self.0.routes.iter().map(|route| route.largest).max().unwrap_or(0);

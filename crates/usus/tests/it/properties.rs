@@ -10,9 +10,9 @@ use crate::drive::{Drive, Input, run};
 /// The shipped and the demo formats, each with the device that speaks it.
 pub fn formats() -> Vec<(Format, Plan, Device)> {
     let texts = [
-        (include_str!("../../../../formats/nmea-0183.toml"), Device::WindMast),
-        (include_str!("../../../../demo/formats/rope-tension.toml"), Device::RopeTension),
-        (include_str!("../../../../demo/formats/valley-station.toml"), Device::ValleyStation),
+        (usus::SHIPPED[0].1, Device::WindMast),
+        (Device::RopeTension.format().unwrap(), Device::RopeTension),
+        (Device::ValleyStation.format().unwrap(), Device::ValleyStation),
     ];
     texts
         .into_iter()
@@ -123,9 +123,9 @@ proptest! {
     #[test]
     fn any_format_text_is_survived(edits in proptest::collection::vec((any::<prop::sample::Index>(), "[a-z0-9\\[\\]{}=\", \n.'-]{0,6}"), 1..6), index in 0..3usize, bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
         let texts = [
-            include_str!("../../../../formats/nmea-0183.toml"),
-            include_str!("../../../../demo/formats/rope-tension.toml"),
-            include_str!("../../../../demo/formats/valley-station.toml"),
+            usus::SHIPPED[0].1,
+            Device::RopeTension.format().unwrap(),
+            Device::ValleyStation.format().unwrap(),
         ];
         let mut text = texts[index].to_owned();
         for (at, edit) in edits {
