@@ -221,7 +221,11 @@ fn a_listener_that_writes_is_found_out() {
 #[test]
 fn what_cannot_be_opened_says_why() {
     for (arguments, status, said) in [
-        (&["inspect", "/dev/ttyUSB97", "--serial", "9600 8N1"][..], 1, "there is no port /dev/ttyUSB97; usus ports lists"),
+        (
+            &["inspect", "/dev/ttyUSB97", "--serial", "9600 8N1"][..],
+            1,
+            "there is no port /dev/ttyUSB97; usus ports lists",
+        ),
         (&["inspect", "adapter:NOSUCH", "--serial", "9600 8N1"], 1, "no adapter with the serial number NOSUCH"),
         (&["inspect", "tcp://127.0.0.1:1"], 1, "cannot reach 127.0.0.1:1"),
         (&["inspect", "tcp://nowhere"], 1, "has no port"),

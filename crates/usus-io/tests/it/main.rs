@@ -2,6 +2,7 @@
 
 mod captures;
 mod copying;
+mod existing;
 mod outputs;
 mod pieces;
 mod ports;
@@ -10,4 +11,5 @@ mod recording;
 mod searching;
 mod simulated_ear;
 mod sources;
+mod styles;
 mod together;

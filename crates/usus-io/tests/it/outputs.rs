@@ -12,7 +12,7 @@ use usus_io::{
 };
 use usus_sim::{Device, Faults, record};
 
-fn plan(text: &str) -> Plan {
+pub fn plan(text: &str) -> Plan {
     Format::parse(text).unwrap().compile().unwrap()
 }
 
@@ -35,7 +35,7 @@ fn convert(
 }
 
 /// The rows of a CSV file.
-fn rows(path: &Path) -> Vec<Vec<String>> {
+pub fn rows(path: &Path) -> Vec<Vec<String>> {
     let text = fs::read(path).unwrap();
     assert!(text.is_empty() || text.ends_with(b"\r\n"), "{path:?}");
     let mut reader = csv_core::Reader::new();
@@ -57,7 +57,7 @@ fn rows(path: &Path) -> Vec<Vec<String>> {
     }
 }
 
-const AWKWARD: &str = r#"
+pub const AWKWARD: &str = r#"
     format = "awkward"
     [[frame]]
     cut = "text"
@@ -70,7 +70,7 @@ const AWKWARD: &str = r#"
     ]
 "#;
 
-const INPUT: &[u8] =
+pub const INPUT: &[u8] =
     b"plain;1;F;x\r\nwith, comma;\r\nwith \"quotes\";16.150;0A;\"y\";zz;\xB0C\r\n\x1B[31m\t\\;-\r\nnope\r\n";
 
 #[test]
