@@ -444,7 +444,7 @@ pub(crate) struct Capture {
     #[arg(long, value_name = "FILE", conflicts_with_all = ["sources", "out"])]
     pub(crate) info: Option<PathBuf>,
     /// Convert what arrives at the same time: where records go, as with --out of usus convert
-    #[arg(long, value_name = "DEST", requires = "format")]
+    #[arg(long, value_name = "DEST")]
     pub(crate) convert: Option<PathBuf>,
     /// The format to convert by, whose line settings a port is opened with: a file, or the name of one that ships with usus
     #[arg(long, value_name = "FORMAT")]

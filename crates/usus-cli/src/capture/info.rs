@@ -14,6 +14,8 @@ use crate::voice::Voice;
 
 /// So many notes and losses are shown to people.
 const SHOWN: usize = 40;
+/// So many are kept to be told.
+const KEPT: usize = 10_000;
 
 pub(super) fn run(path: &Path, voice: &Voice) -> Ending {
     match tell(path, voice) {
@@ -36,6 +38,9 @@ fn tell(path: &Path, voice: &Voice) -> Result<(), String> {
     held.stream = source.stream().map(str::to_owned);
     held.torn = source.torn();
     let text = held.text(&path.display().to_string());
+    for remark in source.remarks() {
+        voice.warn(&format!("{}: {remark}", path.display()));
+    }
     let harmless: Vec<String> = text.trim_end().split('\n').map(|line| Safe(line).to_string()).collect();
     voice.tell("summary", &harmless.join("\n"), held.json(&path.display().to_string()));
     read.map_err(|error| error.to_string())
@@ -47,6 +52,8 @@ struct Held {
     stream: Option<String>,
     lines: Vec<Line>,
     remarks: Vec<Remark>,
+    /// Notes and losses beyond those.
+    more: u64,
     torn: Option<Torn>,
 }
 
@@ -85,15 +92,21 @@ impl Held {
                     }
                 }
                 SourceEvent::Loss { line, why, time } => {
-                    self.remarks.push(Remark { line, time, kind: "loss", text: loss_text(why).to_owned() });
+                    self.remark(Remark { line, time, kind: "loss", text: loss_text(why).to_owned() });
                 }
-                SourceEvent::Note { line, time, text } => {
-                    self.remarks.push(Remark { line, time, kind: "note", text });
-                }
+                SourceEvent::Note { line, time, text } => self.remark(Remark { line, time, kind: "note", text }),
                 _ => {}
             }
         }
         Ok(())
+    }
+
+    fn remark(&mut self, remark: Remark) {
+        if self.remarks.len() < KEPT {
+            self.remarks.push(remark);
+        } else {
+            self.more += 1;
+        }
     }
 
     /// The name of a line.
@@ -111,7 +124,8 @@ impl Held {
             text += &format!("  {time} {}{on}: {}\n", remark.kind, remark.text);
         }
         if let Some(more) = self.remarks.len().checked_sub(SHOWN).filter(|more| *more > 0) {
-            text += &format!("  and {} more (--messages json has all)\n", grouped(more as u64));
+            let others = if self.more > 0 { "some of them" } else { "all" };
+            text += &format!("  and {} more (--messages json has {others})\n", grouped(more as u64 + self.more));
         }
         if let Some(torn) = self.torn {
             text += &format!(
@@ -132,6 +146,7 @@ impl Held {
                 "line": self.name(remark.line), "time": remark.time.map(|time| received_text(time, 9)),
                 "kind": remark.kind, "text": remark.text,
             })).collect::<Vec<_>>(),
+            "remarks_not_listed": self.more,
             "torn": self.torn.map(|torn| json!({"at": torn.at, "bytes": torn.bytes})),
         })
     }

@@ -125,7 +125,7 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
         notes: typed_notes(),
         conversion,
     };
-    recording.run(&mut kept, arguments, &stop, voice)?;
+    recording.run(&mut kept, arguments, &stop, voice);
     Ok(recording.end(&mut kept, voice))
 }
 
@@ -224,12 +224,16 @@ struct Recording {
 
 impl Recording {
     /// Records until all lines have ended.
-    fn run(&mut self, kept: &mut Kept, arguments: &Capture, stop: &AtomicBool, voice: &Voice) -> Result<(), String> {
+    fn run(&mut self, kept: &mut Kept, arguments: &Capture, stop: &AtomicBool, voice: &Voice) {
         loop {
             match kept.next() {
                 Ok(Some(event)) => self.take(event, voice),
-                Ok(None) => return Ok(()),
-                Err(error @ SourceError::NotKept(_)) => return Err(error.to_string()),
+                Ok(None) => return,
+                // What was recorded until then, and what was lost, is told in any case.
+                Err(error @ SourceError::NotKept(_)) => {
+                    self.failed = Some(error.to_string());
+                    return;
+                }
                 // The other lines go on.
                 Err(error) => {
                     self.status.warn_of(&error.to_string(), voice);

@@ -1,5 +1,7 @@
 //! Tests of the built command.
 
+mod account;
+mod again;
 mod cores;
 mod endings;
 mod line;

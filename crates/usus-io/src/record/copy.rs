@@ -193,13 +193,14 @@ fn write<W: io::Write>(
 ) -> io::Result<()> {
     let Some(number) = event.line().and_then(|line| reader.lines.get(line)).copied() else { return Ok(()) };
     let Some(line) = lines.get_mut(number as usize) else { return Ok(()) };
-    let time = event.time().unwrap_or(line.last);
+    // What has no time happened no earlier than what came before it.
+    let (known, time) = (event.time(), event.time().unwrap_or(line.last));
     line.last = time;
     match event {
         Owned::Chunk { bytes, faults, .. } => {
             line.end += bytes.len() as u64;
             copied.bytes += bytes.len() as u64;
-            capture.chunk(number, time, &bytes, &faults)
+            capture.any_chunk(number, known, &bytes, &faults)
         }
         Owned::Loss { why, .. } => capture.loss(number, time, why),
         Owned::Note { text, .. } => capture.note(number, time, &text),

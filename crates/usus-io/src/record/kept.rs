@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use usus::Time;
 
 use super::parts::{Parts, Rotation};
-use super::{RecordedLine, Recorder, Standing};
+use super::{RecordError, RecordedLine, Recorder, Standing};
 use crate::serve::Server;
 use crate::source::clock::{Clock, step_text};
 use crate::source::{Remark, Source, SourceError, SourceEvent};
@@ -20,6 +20,8 @@ pub struct Kept {
     servers: Vec<(usize, Server)>,
     /// Lines that were announced so far.
     announced: usize,
+    /// Whether it was said that nothing is kept any more.
+    gave_up: bool,
 }
 
 impl Kept {
@@ -27,7 +29,7 @@ impl Kept {
     /// source's times are of: its steps are noted.
     pub fn new(source: Box<dyn Source + Send>, recorder: Recorder, clock: Clock) -> Kept {
         let last = clock.now();
-        Kept { source, parts: Parts::new(recorder), clock, last, servers: Vec::new(), announced: 0 }
+        Kept { source, parts: Parts::new(recorder), clock, last, servers: Vec::new(), announced: 0, gave_up: false }
     }
 
     /// Goes on in other files from time to time: `tower.pcapng` in `tower.2.pcapng`, and so on.
@@ -78,6 +80,11 @@ impl Source for Kept {
             return Ok(Some(SourceEvent::Note { line: 0, time: Some(time), text }));
         }
         self.parts.tick();
+        if !self.gave_up && self.parts.recorder.is_deleted() {
+            self.gave_up = true;
+            let path = self.parts.recorder.path().to_owned();
+            return Err(SourceError::NotKept(Box::new(RecordError::Deleted { path })));
+        }
         let event = self.source.next()?;
         let recorder = &mut self.parts.recorder;
         match &event {

@@ -20,7 +20,7 @@ use usus::format::Serial;
 use usus::{Fault, Loss, Span, Time};
 
 use crate::port::holders_of;
-use crate::source::capture::{CaptureLine, CaptureReader, CaptureWriter};
+use crate::source::capture::{CaptureLine, CaptureReader, CaptureWriter, PACKET};
 use crate::source::{LineInfo, Source, SourceError, SourceEvent};
 
 pub use copy::{Copied, CopyError, Original, copy_captures};
@@ -33,6 +33,8 @@ const WRITTEN_EVERY: Duration = Duration::from_millis(500);
 const WRITTEN_FROM: usize = 1 << 16;
 /// …and forced onto the disk at least so often.
 const FORCED_EVERY: Duration = Duration::from_secs(8);
+/// It is looked so often whether the file is still there.
+const SEEN_EVERY: Duration = Duration::from_secs(1);
 /// While nothing can be written, so much is kept; then bytes are lost, and booked as lost.
 const KEPT: usize = 8 << 20;
 
@@ -106,6 +108,12 @@ pub enum RecordError {
         /// Why.
         error: SourceError,
     },
+    /// The file was deleted while it was recorded into.
+    #[error("{} was deleted while it was recorded into: nothing of it can be had any more", path.display())]
+    Deleted {
+        /// Its path.
+        path: PathBuf,
+    },
     /// The system does not let it be written.
     #[error("cannot write {}: {error}", path.display())]
     Write {
@@ -145,6 +153,8 @@ pub struct Recorder {
     last_time: Time,
     /// Notes that wait for their line.
     early: Vec<(usize, Time, String)>,
+    last_seen: Instant,
+    deleted: bool,
 }
 
 struct Recorded {
@@ -235,6 +245,8 @@ impl Recorder {
             last_forced: now,
             last_time: Time::from_nanoseconds(0),
             early: Vec::new(),
+            last_seen: now,
+            deleted: false,
         };
         // That it can be written at all is to be known at once.
         recorder.write().map_err(cannot)?;
@@ -360,32 +372,78 @@ impl Recorder {
         }
         let path = self.path.clone();
         let cannot = |error| RecordError::Write { path, error };
-        self.write().and_then(|()| self.file.sync_all()).map_err(cannot)?;
+        if let Err(error) = self.write().and_then(|()| self.file.sync_all()) {
+            self.give_up();
+            return Err(cannot(error));
+        }
         // Others may go on with it now.
         let _ = rustix::fs::flock(&self.file, FlockOperation::Unlock);
         Ok(self.standing)
     }
 
-    /// Writes all whole blocks; if only some of them fit, none of them stays.
+    /// Writes all blocks; of those that do not fit, none is torn: they wait.
     fn write(&mut self) -> io::Result<()> {
         self.last_written = Instant::now();
         let pending = self.blocks.writer_mut();
         if pending.is_empty() {
             return Ok(());
         }
-        let result = self.file.seek(SeekFrom::Start(self.written)).and_then(|_| self.file.write_all(pending));
-        match result {
-            Ok(()) => {
-                self.written += pending.len() as u64;
-                pending.clear();
-                Ok(())
-            }
-            Err(error) => {
-                let _ = self.file.set_len(self.written);
-                Err(error)
+        let (mut done, mut result) = (0, self.file.seek(SeekFrom::Start(self.written)).map(|_| ()));
+        while result.is_ok() && done < pending.len() {
+            match self.file.write(&pending[done..]) {
+                Ok(0) => result = Err(io::ErrorKind::WriteZero.into()),
+                Ok(count) => done += count,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => result = Err(error),
             }
         }
+        let whole = blocks(pending).map(|block| block.end).take_while(|end| *end <= done).last().unwrap_or(0);
+        self.written += whole as u64;
+        pending.drain(..whole);
+        if result.is_err() {
+            let _ = self.file.set_len(self.written);
+        }
+        result
     }
+
+    /// Books what waits to be written as lost: it never will be.
+    fn give_up(&mut self) {
+        let pending = self.blocks.writer_mut();
+        let bytes: u64 = blocks(pending).map(|block| block.line_bytes).sum();
+        pending.clear();
+        self.standing.bytes -= bytes.min(self.standing.bytes);
+        self.standing.lost += bytes;
+        self.standing.losses += u64::from(bytes > 0);
+    }
+
+    /// Whether the file is still there. One that was deleted takes all that is written, and nobody will ever see it.
+    pub(crate) fn is_deleted(&mut self) -> bool {
+        if self.last_seen.elapsed() >= SEEN_EVERY {
+            self.last_seen = Instant::now();
+            self.deleted = rustix::fs::fstat(&self.file).is_ok_and(|about| about.st_nlink == 0);
+        }
+        self.deleted
+    }
+}
+
+/// A block that waits to be written: where it ends, and how many bytes of a line it holds.
+struct Pending {
+    end: usize,
+    line_bytes: u64,
+}
+
+/// The blocks that wait to be written.
+fn blocks(pending: &[u8]) -> impl Iterator<Item = Pending> {
+    let word = |at: usize| pending.get(at..at + 4).and_then(|word| word.try_into().ok()).map_or(0, u32::from_le_bytes);
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        let length = word(at + 4) as usize;
+        (length > 0).then(|| {
+            let line_bytes = if word(at) == PACKET { word(at + 20).into() } else { 0 };
+            at += length;
+            Pending { end: at, line_bytes }
+        })
+    })
 }
 
 impl Drop for Recorder {

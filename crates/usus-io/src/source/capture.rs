@@ -11,14 +11,20 @@ use std::ops::Range;
 use usus::format::Serial;
 use usus::{Fault, FaultKind, Loss, Span, Time};
 
-use super::{LineInfo, Source, SourceError, SourceEvent, Torn};
+use super::{LineInfo, Remark, Source, SourceError, SourceEvent, Torn};
 
 /// LINKTYPE_USER0: the standard has no link type for a bare serial line.
 pub const LINK_TYPE: u16 = 147;
 
 const SECTION: u32 = 0x0A0D_0D0A;
 const INTERFACE: u32 = 1;
-const PACKET: u32 = 6;
+/// The packet block that the standard calls obsolete.
+const OLD_PACKET: u32 = 2;
+/// A packet without a time, of the first interface.
+const SIMPLE_PACKET: u32 = 3;
+pub(crate) const PACKET: u32 = 6;
+/// Blocks that hold no packets: names, statistics, journal entries, secrets.
+const WITHOUT_PACKETS: [u32; 4] = [4, 5, 9, 10];
 const CUSTOM: u32 = 0x0000_0BAD;
 const BYTE_ORDER: u32 = 0x1A2B_3C4D;
 
@@ -29,6 +35,7 @@ const COMMENT: u16 = 1;
 const PACKET_FLAGS: u16 = 2;
 const INTERFACE_SPEED: u16 = 8;
 const INTERFACE_RESOLUTION: u16 = 9;
+const INTERFACE_OFFSET: u16 = 14;
 const SECTION_APPLICATION: u16 = 4;
 /// A custom option that holds a text and may be copied.
 const OPTION_CUSTOM: u16 = 2988;
@@ -42,6 +49,16 @@ const PREFIX: &str = "usus:";
 const LARGEST_BLOCK: u32 = 1 << 24;
 /// How much is read at once.
 const WINDOW: usize = 1 << 17;
+/// A capture of more lines than this is taken for damage, as are more interfaces in a section.
+const LINES: usize = 1_024;
+/// The longest name of a line, and the longest id of a stream, in bytes.
+const LONGEST_NAME: usize = 1_024;
+/// So many notes of one packet are told.
+const NOTES: usize = 64;
+/// Of so many unknown kinds of blocks it is told how many there were.
+const UNKNOWN_KINDS: usize = 16;
+/// A line cannot begin behind this stream offset.
+const LARGEST_BASE: u64 = i64::MAX as u64;
 
 /// Whether a file that begins so is a capture.
 pub(super) fn begins_like_one(head: &[u8]) -> bool {
@@ -145,9 +162,23 @@ impl<W: Write> CaptureWriter<W> {
     ///
     /// What the writer says.
     pub fn chunk(&mut self, line: u32, time: Time, bytes: &[u8], faults: &[Fault]) -> io::Result<()> {
-        self.begin_packet(line, time, bytes);
+        self.any_chunk(line, Some(time), bytes, faults)
+    }
+
+    /// Writes a chunk, the time of which may be unknown.
+    ///
+    /// # Errors
+    ///
+    /// What the writer says.
+    pub fn any_chunk(&mut self, line: u32, time: Option<Time>, bytes: &[u8], faults: &[Fault]) -> io::Result<()> {
+        // Times before 1970 cannot be written.
+        let time = time.filter(|time| time.nanoseconds() >= 0);
+        self.begin_packet(line, time.unwrap_or(Time::from_nanoseconds(0)), bytes);
         // Inbound: a capture holds what was received.
         self.option(PACKET_FLAGS, &1u32.to_le_bytes());
+        if time.is_none() {
+            self.custom_option("time=absent");
+        }
         if !faults.is_empty() {
             let list: Vec<String> =
                 faults.iter().map(|fault| format!("{}@{}", fault_word(fault.kind), fault.at)).collect();
@@ -267,6 +298,10 @@ struct Interface {
     line: usize,
     /// Ticks of its time stamps in a second.
     ticks: u64,
+    /// What is to be added to its time stamps, in seconds.
+    offset: i64,
+    /// At most so many bytes of a packet are kept; 0 if all are.
+    most: u32,
 }
 
 /// A line of the sections so far.
@@ -278,10 +313,11 @@ struct KnownLine {
 
 impl Interface {
     fn time(&self, stamp: u64) -> Option<Time> {
-        if self.ticks == 1_000_000_000 {
+        if self.ticks == 1_000_000_000 && self.offset == 0 {
             return i64::try_from(stamp).ok().map(Time::from_nanoseconds);
         }
-        let nanoseconds = u128::from(stamp) * 1_000_000_000 / u128::from(self.ticks);
+        let nanoseconds = i128::from(stamp) * 1_000_000_000 / i128::from(self.ticks);
+        let nanoseconds = nanoseconds + i128::from(self.offset) * 1_000_000_000;
         i64::try_from(nanoseconds).ok().map(Time::from_nanoseconds)
     }
 }
@@ -312,6 +348,11 @@ pub struct CaptureReader<R> {
     waiting: VecDeque<Waiting>,
     torn: Option<Torn>,
     done: bool,
+    /// Blocks that were passed over: their kinds, and how many of each.
+    unknown: Vec<(u32, u64)>,
+    impossible_times: u64,
+    /// Notes that were passed over.
+    notes: u64,
 }
 
 /// What came of reading a block.
@@ -364,6 +405,9 @@ impl<R: Read> CaptureReader<R> {
             waiting: VecDeque::new(),
             torn: None,
             done: false,
+            unknown: Vec::new(),
+            impossible_times: 0,
+            notes: 0,
         }
     }
 
@@ -518,6 +562,7 @@ impl<R: Read> CaptureReader<R> {
                 stream = Some(value.to_owned());
             }
         });
+        let stream = stream.map(|stream: String| stream.chars().take(LONGEST_NAME).collect::<String>());
         self.continues = stream.is_some() && self.stream == stream;
         self.stream = self.stream.take().or(stream);
     }
@@ -527,8 +572,12 @@ impl<R: Read> CaptureReader<R> {
         if found != LINK_TYPE {
             return Err(SourceError::LinkType { interface: self.interfaces.len(), found });
         }
+        if self.interfaces.len() >= LINES {
+            return Err(self.broken("a section has more than 1,024 interfaces"));
+        }
         let mut info = LineInfo::new("");
-        let mut ticks = Some(1_000_000);
+        let (mut ticks, mut offset, mut base) = (Some(1_000_000), 0, Some(0));
+        let most = self.u32(self.block(), 4);
         self.options(8, |code, value| match (code, value) {
             (INTERFACE_NAME, name) => info.name = String::from_utf8_lossy(name).into_owned(),
             (INTERFACE_DESCRIPTION, about) => info.about = Some(String::from_utf8_lossy(about).into_owned()),
@@ -537,37 +586,101 @@ impl<R: Read> CaptureReader<R> {
                 let base: u64 = if resolution & 0x80 == 0 { 10 } else { 2 };
                 ticks = base.checked_pow(power);
             }
+            (INTERFACE_OFFSET, seconds) => offset = self.i64(seconds).unwrap_or(0),
             _ => match self.own(code, value) {
                 Some(("serial", value)) => info.serial = Serial::parse(value),
                 Some(("latency_ms", value)) => info.latency = value.parse().ok(),
                 Some(("lateness_ns", value)) => {
                     info.lateness = Span::from_nanoseconds(value.parse().unwrap_or(0));
                 }
-                Some(("base", value)) => info.start = value.parse().unwrap_or(0),
+                Some(("base", value)) => base = value.parse().ok().filter(|base| *base <= LARGEST_BASE),
                 _ => {}
             },
         });
-        let Some(ticks) = ticks else {
-            return Err(SourceError::Capture {
-                at: self.at,
-                what: "the time resolution of an interface is impossible",
-            });
-        };
+        let ticks = ticks.ok_or_else(|| self.broken("the time resolution of an interface is impossible"))?;
+        info.start = base.ok_or_else(|| self.broken("the stream offset at which a line begins is impossible"))?;
+        if info.name.len() > LONGEST_NAME {
+            return Err(self.broken("the name of a line is longer than 1,024 bytes"));
+        }
         // A capture that was continued goes on with its lines where they ended.
         let goes_on = |known: &KnownLine| self.continues && known.name == info.name && known.next == info.start;
         if let Some(line) = self.lines.iter().position(goes_on) {
-            self.interfaces.push(Interface { line, ticks });
+            self.interfaces.push(Interface { line, ticks, offset, most });
             return Ok(());
         }
-        self.interfaces.push(Interface { line: self.lines.len(), ticks });
+        if self.lines.len() >= LINES {
+            return Err(self.broken("there are more than 1,024 lines"));
+        }
+        self.interfaces.push(Interface { line: self.lines.len(), ticks, offset, most });
         self.lines.push(KnownLine { name: info.name.clone(), next: info.start });
         self.waiting.push_back(Waiting::Line(info));
         Ok(())
     }
 
-    fn packet(&mut self) -> Result<(), SourceError> {
+    /// The number of eight bytes; nothing of other ones.
+    fn i64(&self, bytes: &[u8]) -> Option<i64> {
+        let bytes: [u8; 8] = bytes.try_into().ok()?;
+        Some(if self.big_endian { i64::from_be_bytes(bytes) } else { i64::from_le_bytes(bytes) })
+    }
+
+    /// A packet without a time, of the first interface: as many of its bytes as the interface keeps.
+    fn simple_packet(&mut self) -> Result<(), SourceError> {
+        let original = self.u32(self.block(), 0) as usize;
+        let Some(Interface { line, most, .. }) = self.interfaces.first() else {
+            return Err(self.broken("a packet belongs to an interface that is not there"));
+        };
+        let (line, most) = (*line, if *most == 0 { usize::MAX } else { *most as usize });
+        let captured = original.min(most);
+        if self.block().len() < 4 + captured {
+            return Err(self.broken("a packet is longer than its block"));
+        }
+        let from = self.block.start + 4;
+        self.faults.clear();
+        self.take(line, None, from..from + captured, original)
+    }
+
+    /// The obsolete packet block: like the later one, but with the number of packets that were dropped before it.
+    fn old_packet(&mut self) -> Result<(), SourceError> {
         let block = self.block();
-        let number = self.u32(block, 0) as usize;
+        let (number, drops) = (usize::from(self.u16(block, 0)), self.u16(block, 2));
+        let Some(interface) = self.interfaces.get(number) else {
+            return Err(self.broken("a packet belongs to an interface that is not there"));
+        };
+        // All bits set: it is not known whether any were.
+        if !matches!(drops, 0 | u16::MAX) {
+            self.waiting.push_back(Waiting::Loss { line: interface.line, why: Loss::Overrun, time: None });
+        }
+        self.packet_of(number)
+    }
+
+    /// Takes the bytes of a packet of which so many were sent.
+    fn take(
+        &mut self,
+        line: usize,
+        time: Option<Time>,
+        bytes: Range<usize>,
+        original: usize,
+    ) -> Result<(), SourceError> {
+        let captured = bytes.len();
+        let next = self.lines.get(line).and_then(|known| known.next.checked_add(captured as u64));
+        let Some(next) = next.filter(|next| *next <= LARGEST_BASE) else {
+            return Err(self.broken("the stream offset of a packet is impossible"));
+        };
+        self.lines[line].next = next;
+        self.waiting.push_back(Waiting::Chunk { line, time, bytes });
+        if original > captured {
+            self.waiting.push_back(Waiting::Loss { line, why: Loss::Gap, time });
+        }
+        Ok(())
+    }
+
+    fn packet(&mut self) -> Result<(), SourceError> {
+        self.packet_of(self.u32(self.block(), 0) as usize)
+    }
+
+    /// A packet of the interface of that number, whose times and lengths stand where both packet blocks have them.
+    fn packet_of(&mut self, number: usize) -> Result<(), SourceError> {
+        let block = self.block();
         let (captured, original) = (self.u32(block, 12) as usize, self.u32(block, 16) as usize);
         let Some(interface) = self.interfaces.get(number) else {
             return Err(self.broken("a packet belongs to an interface that is not there"));
@@ -576,53 +689,68 @@ impl<R: Read> CaptureReader<R> {
             return Err(self.broken("a packet is longer than its block"));
         }
         let stamp = u64::from(self.u32(block, 4)) << 32 | u64::from(self.u32(block, 8));
-        let (line, time) = (interface.line, interface.time(stamp));
+        let (line, mut time) = (interface.line, interface.time(stamp));
         let mut faults = std::mem::take(&mut self.faults);
         faults.clear();
-        let mut notes = Vec::new();
+        let (mut notes, mut too_many, mut timeless) = (Vec::new(), 0, false);
         self.options(20 + captured.next_multiple_of(4), |code, value| match code {
-            COMMENT => notes.push(String::from_utf8_lossy(value).into_owned()),
-            OPTION_CUSTOM => {
-                if let Some(("faults", list)) = self.own(code, value) {
-                    faults.extend(list.split(';').filter_map(fault));
-                }
-            }
+            COMMENT if notes.len() < NOTES => notes.push(String::from_utf8_lossy(value).into_owned()),
+            COMMENT => too_many += 1,
+            OPTION_CUSTOM => match self.own(code, value) {
+                Some(("faults", list)) => faults.extend(list.split(';').filter_map(fault)),
+                Some(("time", "absent")) => timeless = true,
+                _ => {}
+            },
             _ => {}
         });
+        self.notes += too_many;
         self.seen_faults |= !faults.is_empty();
         self.faults = faults;
-        if let Some(known) = self.lines.get_mut(line) {
-            known.next += captured as u64;
+        if timeless {
+            time = None;
+        } else if time.is_none() {
+            self.impossible_times += 1;
         }
         // A packet without bytes is there for its note.
         if captured > 0 || !self.faults.is_empty() || notes.is_empty() {
             let from = self.block.start + 20;
-            self.waiting.push_back(Waiting::Chunk { line, time, bytes: from..from + captured });
+            self.take(line, time, from..from + captured, original)?;
         }
         self.waiting.extend(notes.into_iter().map(|text| Waiting::Note { line, time, text }));
-        if original > captured {
-            self.waiting.push_back(Waiting::Loss { line, why: Loss::Gap, time });
-        }
         Ok(())
     }
 
-    fn custom(&mut self) {
+    /// Counts a block that is passed over.
+    fn pass_over(&mut self, kind: u32) {
+        match self.unknown.iter().position(|(known, _)| *known == kind) {
+            Some(known) => self.unknown[known].1 += 1,
+            None if self.unknown.len() < UNKNOWN_KINDS => self.unknown.push((kind, 1)),
+            None => {}
+        }
+    }
+
+    fn custom(&mut self) -> Result<(), SourceError> {
         let block = self.block();
         if self.u32(block, 0) != ENTERPRISE {
-            return;
+            self.pass_over(CUSTOM);
+            return Ok(());
         }
         let text = block.get(4..).and_then(|text| std::str::from_utf8(text).ok()).unwrap_or_default();
         let Some(text) = text.trim_end_matches('\0').strip_prefix(PREFIX).and_then(|text| text.strip_prefix("loss;"))
         else {
-            return;
+            self.pass_over(CUSTOM);
+            return Ok(());
         };
         let value = |wanted: &str| text.split(';').find_map(|pair| pair.strip_prefix(wanted)?.strip_prefix('='));
         let interface = value("line").and_then(|line| line.parse::<usize>().ok());
-        let Some(interface) = interface.and_then(|number| self.interfaces.get(number)) else { return };
+        let Some(interface) = interface.and_then(|number| self.interfaces.get(number)) else {
+            return Err(self.broken("a loss belongs to an interface that is not there"));
+        };
         let word = value("why").unwrap_or_default();
         let why = LOSSES.iter().find(|(known, _)| *known == word).map_or(Loss::Gap, |(_, why)| *why);
         let time = value("time").and_then(|time| time.parse().ok()).map(Time::from_nanoseconds);
         self.waiting.push_back(Waiting::Loss { line: interface.line, why, time });
+        Ok(())
     }
 }
 
@@ -644,8 +772,11 @@ impl<R: Read> Source for CaptureReader<R> {
                 Block::Of(SECTION) => self.section(),
                 Block::Of(INTERFACE) => self.interface()?,
                 Block::Of(PACKET) => self.packet()?,
-                Block::Of(CUSTOM) => self.custom(),
-                Block::Of(_) => {}
+                Block::Of(SIMPLE_PACKET) => self.simple_packet()?,
+                Block::Of(OLD_PACKET) => self.old_packet()?,
+                Block::Of(CUSTOM) => self.custom()?,
+                Block::Of(kind) if WITHOUT_PACKETS.contains(&kind) => {}
+                Block::Of(kind) => self.pass_over(kind),
             }
         }
         Ok(self.waiting.pop_front().map(|waiting| match waiting {
@@ -680,5 +811,17 @@ impl<R: Read> Source for CaptureReader<R> {
 
     fn torn(&self) -> Option<Torn> {
         self.torn
+    }
+
+    fn remarks(&self) -> Vec<Remark> {
+        let unknown = self.unknown.iter().map(|(kind, count)| Remark::UnknownBlocks { kind: *kind, count: *count });
+        let mut remarks: Vec<Remark> = unknown.collect();
+        if self.impossible_times > 0 {
+            remarks.push(Remark::ImpossibleTimes { count: self.impossible_times });
+        }
+        if self.notes > 0 {
+            remarks.push(Remark::TooManyNotes { count: self.notes });
+        }
+        remarks
     }
 }

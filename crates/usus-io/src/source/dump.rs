@@ -125,6 +125,9 @@ pub struct DumpReader<R> {
     waiting: Option<(usize, Option<Time>)>,
 }
 
+/// Offsets of streams that are larger than this are none.
+const LARGEST_OFFSET: u64 = i64::MAX as u64;
+
 /// What is remembered from time stamp to time stamp.
 #[derive(Default)]
 struct Stamps {
@@ -218,8 +221,11 @@ impl<R: Read> DumpReader<R> {
                 }
             }
         }
-        if let Some(offset) = &mut self.offset {
-            *offset += self.bytes.len() as u64;
+        if let Some(offset) = self.offset {
+            let next = offset.checked_add(self.bytes.len() as u64).filter(|next| *next <= LARGEST_OFFSET);
+            self.offset = Some(
+                next.ok_or_else(|| self.wrong(0, "the bytes of this line have no place: their offset is too large"))?,
+            );
         }
         Ok(row)
     }

@@ -42,6 +42,23 @@ pub enum Remark {
         /// What, and why.
         what: String,
     },
+    /// Blocks of a capture were passed over, since nothing is known of their kind.
+    UnknownBlocks {
+        /// Their kind, as pcapng numbers it.
+        kind: u32,
+        /// How many.
+        count: u64,
+    },
+    /// Times in a capture are none that there can be; what they belong to has no time.
+    ImpossibleTimes {
+        /// How many.
+        count: u64,
+    },
+    /// Notes of a capture were passed over, since there were too many at one place.
+    TooManyNotes {
+        /// How many.
+        count: u64,
+    },
     /// The system has lost datagrams that came faster than they were read.
     LostDatagrams {
         /// How many.
@@ -69,6 +86,13 @@ impl std::fmt::Display for Remark {
                 write!(f, "{bytes} bytes came faster than they could be converted, and were left out of the conversion")
             }
             Remark::Capture { path, what } => write!(f, "{}: {what}", path.display()),
+            Remark::UnknownBlocks { kind, count } => {
+                write!(f, "{count} blocks of the unknown kind {kind:#010x} were passed over")
+            }
+            Remark::ImpossibleTimes { count } => {
+                write!(f, "{count} times are none that there can be; what they belong to has no time")
+            }
+            Remark::TooManyNotes { count } => write!(f, "{count} notes were passed over: too many at one place"),
             Remark::LostDatagrams { datagrams } => {
                 write!(f, "{datagrams} datagrams came faster than they were read, and were lost")
             }

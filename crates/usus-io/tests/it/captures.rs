@@ -256,3 +256,179 @@ fn other_writers_captures_are_read() {
     };
     assert_eq!(entries, [of_section(0), of_section(1)].concat());
 }
+
+/// A little-endian capture put together by hand.
+#[derive(Default)]
+struct Blocks(Vec<u8>);
+
+impl Blocks {
+    fn block(mut self, kind: u32, body: &[u8]) -> Blocks {
+        let length = (body.len().next_multiple_of(4) as u32 + 12).to_le_bytes();
+        self.0.extend_from_slice(&kind.to_le_bytes());
+        self.0.extend_from_slice(&length);
+        self.0.extend_from_slice(body);
+        self.0.resize(self.0.len().next_multiple_of(4), 0);
+        self.0.extend_from_slice(&length);
+        self
+    }
+
+    fn section(self, options: &[u8]) -> Blocks {
+        self.block(0x0A0D_0D0A, &[&0x1A2B_3C4Du32.to_le_bytes()[..], &[1, 0, 0, 0], &[0xFF; 8], options].concat())
+    }
+
+    fn interface(self, most: u32, options: &[u8]) -> Blocks {
+        self.block(1, &[&[147, 0, 0, 0][..], &most.to_le_bytes(), options].concat())
+    }
+
+    fn read(&self) -> (Everything, Vec<String>) {
+        let mut reader = CaptureReader::new(&self.0[..], None);
+        while let Ok(Some(_)) = reader.next() {}
+        (read(&self.0), reader.remarks().iter().map(ToString::to_string).collect())
+    }
+}
+
+fn option(code: u16, value: &[u8]) -> Vec<u8> {
+    let mut option = [&code.to_le_bytes()[..], &(value.len() as u16).to_le_bytes(), value].concat();
+    option.resize(option.len().next_multiple_of(4), 0);
+    option
+}
+
+fn own(text: &str) -> Vec<u8> {
+    option(2988, &[&32_473u32.to_le_bytes()[..], b"usus:", text.as_bytes()].concat())
+}
+
+fn packet(interface: u32, stamp: u64, bytes: &[u8]) -> Vec<u8> {
+    let length = (bytes.len() as u32).to_le_bytes();
+    let stamp = [((stamp >> 32) as u32).to_le_bytes(), (stamp as u32).to_le_bytes()].concat();
+    [&interface.to_le_bytes()[..], &stamp, &length, &length, bytes].concat()
+}
+
+/// Packets in the simple and in the obsolete block, times from another origin, blocks of unknown kinds: read, or told.
+#[test]
+fn all_packets_of_other_writers_are_read() {
+    let nanoseconds = [option(9, &[9]), option(14, &100i64.to_le_bytes())].concat();
+    let old = |interface: u16, drops: u16, bytes: &[u8]| {
+        let mut body = packet(0, 5, bytes);
+        body[..2].copy_from_slice(&interface.to_le_bytes());
+        body[2..4].copy_from_slice(&drops.to_le_bytes());
+        body
+    };
+    let capture = Blocks::default()
+        .section(&[])
+        .interface(4, &nanoseconds)
+        .interface(0, &[])
+        .block(3, &[&3u32.to_le_bytes()[..], b"abc\0"].concat())
+        .block(3, &[&9u32.to_le_bytes()[..], b"defg"].concat())
+        .block(2, &old(1, 0, b"h"))
+        .block(2, &old(1, u16::MAX, b"i"))
+        .block(2, &old(0, 7, b"jk"))
+        .block(6, &packet(0, 1, b"l"))
+        .block(0x77, b"what is this")
+        .block(0x77, b"")
+        .block(5, &[0; 12])
+        .block(0xBAD, &[1, 0, 0, 0]);
+    let ((entries, torn, error, _), remarks) = capture.read();
+    assert!(torn.is_none() && error.is_none(), "{error:?}");
+    let line = || Entry::Line { name: String::new(), start: 0, baud: None };
+    let chunk = |line, time, bytes: &[u8]| Entry::Chunk { line, time, bytes: bytes.to_vec(), faults: Vec::new() };
+    let loss = |line, time, why| Entry::Loss { line, time, why };
+    assert_eq!(
+        entries,
+        [
+            line(),
+            line(),
+            chunk(0, -1, b"abc"),
+            chunk(0, -1, b"defg"),
+            loss(0, -1, Loss::Gap),
+            chunk(1, 5_000, b"h"),
+            chunk(1, 5_000, b"i"),
+            loss(0, -1, Loss::Overrun),
+            chunk(0, 100_000_000_005, b"jk"),
+            chunk(0, 100_000_000_001, b"l"),
+        ]
+    );
+    assert_eq!(
+        remarks,
+        [
+            "2 blocks of the unknown kind 0x00000077 were passed over",
+            "1 blocks of the unknown kind 0x00000bad were passed over"
+        ]
+    );
+    // A packet, or a loss, of what is not there, is an error.
+    for block in [(3, vec![0; 8]), (2, old(3, 0, b"x")), (6, packet(3, 0, b"x"))] {
+        let broken = Blocks::default().section(&[]).block(block.0, &block.1).read().0.2;
+        assert!(broken.unwrap().to_string().contains("an interface that is not there"));
+    }
+    let lost = [&32_473u32.to_le_bytes()[..], b"usus:loss;line=4;why=gap;time=1"].concat();
+    let broken = Blocks::default().section(&[]).interface(0, &[]).block(0xBAD, &lost).read().0.2;
+    assert!(broken.unwrap().to_string().contains("a loss belongs to an interface that is not there"));
+}
+
+/// A time that there cannot be is absent and told, and stays so in a copy; an impossible place of a line is an error.
+#[test]
+fn impossible_times_and_places_are_told() {
+    let nanoseconds = option(9, &[9]);
+    let capture = Blocks::default()
+        .section(&[])
+        .interface(0, &nanoseconds)
+        .block(6, &packet(0, u64::MAX, b"never"))
+        .block(6, &packet(0, 7, b"once"));
+    let ((entries, ..), remarks) = capture.read();
+    let times: Vec<i64> = entries
+        .iter()
+        .filter_map(|entry| if let Entry::Chunk { time, .. } = entry { Some(*time) } else { None })
+        .collect();
+    assert_eq!(times, [-1, 7]);
+    assert_eq!(remarks, ["1 times are none that there can be; what they belong to has no time"]);
+    let folder = tempfile::tempdir().unwrap();
+    let (original, copy) = (folder.path().join("a.pcapng"), folder.path().join("b.pcapng"));
+    std::fs::write(&original, &capture.0).unwrap();
+    let source = usus_io::open(&original).unwrap();
+    usus_io::copy_captures(vec![usus_io::Original { name: String::new(), source }], &copy).unwrap();
+    assert_eq!(read(&std::fs::read(&copy).unwrap()).0, entries);
+
+    for (base, sound) in [
+        ("9223372036854775807", true),
+        ("9223372036854775808", false),
+        ("18446744073709551615", false),
+        ("-1", false),
+        ("x", false),
+    ] {
+        let capture = Blocks::default().section(&[]).interface(0, &own(&format!("base={base}")));
+        let error = capture.read().0.2.map(|error| error.to_string());
+        assert_eq!(error.is_none(), sound, "{base}: {error:?}");
+        let behind = capture.block(6, &packet(0, 0, b"x")).read().0.2.map(|error| error.to_string());
+        assert!(behind.is_some_and(|error| error.contains("stream offset")), "{base}");
+    }
+}
+
+/// Lines, interfaces, names and notes have bounds, and what is beyond costs no more than reading it.
+#[test]
+fn captures_are_bounded() {
+    let named = |count: usize| {
+        (0..count).fold(Blocks::default().section(&[]), |capture, index| {
+            capture.interface(0, &option(2, format!("l{index}").as_bytes()))
+        })
+    };
+    let lines = |capture: &Blocks| capture.read().0.0.len();
+    assert_eq!(lines(&named(1_024)), 1_024);
+    assert!(named(1_024).read().0.2.is_none());
+    assert!(named(1_025).read().0.2.unwrap().to_string().contains("more than 1,024 interfaces"));
+    // New lines in ever new sections are lines all the same.
+    let sections = |count: usize| {
+        (0..count).fold(Blocks::default(), |capture, index| {
+            capture.section(&own(&format!("stream={index}"))).interface(0, &[])
+        })
+    };
+    assert!(sections(1_024).read().0.2.is_none());
+    assert!(sections(1_025).read().0.2.unwrap().to_string().contains("more than 1,024 lines"));
+    // A stream that goes on may do so as often as it likes.
+    let again = (0..20_000).fold(Blocks::default(), |capture, _| capture.section(&own("stream=x")).interface(0, &[]));
+    assert_eq!(lines(&again), 1);
+    let long = |length: usize| Blocks::default().section(&[]).interface(0, &option(2, &vec![b'n'; length]));
+    assert!(long(1_024).read().0.2.is_none());
+    assert!(long(1_025).read().0.2.is_some());
+    let notes = [packet(0, 0, b""), option(1, b"n").repeat(100_000)].concat();
+    let (_, remarks) = Blocks::default().section(&[]).interface(0, &[]).block(6, &notes).read();
+    assert_eq!(remarks, ["99936 notes were passed over: too many at one place"]);
+}

@@ -110,6 +110,8 @@ fn errors_in_dumps_name_their_place() {
         ("time hex", "2026-13-01T00:00:00Z 41\n", (1, 1), "no time"),
         ("offset hex", "0 41 42\n1 43\n", (2, 1), "smaller"),
         ("offset hex", "zz 41\n", (1, 1), "no offset"),
+        ("offset hex", "ffffffffffffffff 41\n", (1, 1), "their offset is too large"),
+        ("offset hex", "7fffffffffffffff 41\n", (1, 1), "their offset is too large"),
         ("skip skip hex", "a\n", (1, 2), "missing"),
     ] {
         match dump(layout, text) {
