@@ -142,7 +142,7 @@ pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent,
             let found = cells.column_count();
             let least = shape.front_required + shape.tail_required;
             // Nearly always that is all there is to it.
-            if shape.item == 0 && (least..=shape.front + shape.tail).contains(&found) {
+            if shape.item == 0 && !shape.no_gaps && (least..=shape.front + shape.tail).contains(&found) {
                 return Ok(Extent { count: 0, tail: shape.front });
             }
             fit_columns(number, kind, cells)
@@ -173,6 +173,12 @@ fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Re
     let declared = tail + shape.tail;
     if found > declared && !shape.more {
         return Err(Reason::MoreColumns { kind: number, declared: declared as u32, found: found as u32 });
+    }
+    if shape.no_gaps
+        && let Some(column) =
+            (0..found.min(declared)).find(|column| cells.column(*column).is_none_or(|text| text.length == 0))
+    {
+        return Err(Reason::EmptyColumn { kind: number, column: column as u32 + 1 });
     }
     Ok(Extent { count: count as u32, tail })
 }

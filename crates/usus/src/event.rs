@@ -141,6 +141,13 @@ pub enum Reason {
         /// Columns found.
         found: u32,
     },
+    /// A text whose columns are separated by blanks has two of them in a row, or begins with one: then it is not known which value is which.
+    EmptyColumn {
+        /// The kind.
+        kind: u16,
+        /// The first column with nothing in it, from 1.
+        column: u32,
+    },
     /// A group's count does not go with the length of the frame.
     Count {
         /// The kind.
@@ -181,6 +188,7 @@ impl Reason {
             Reason::Unclaimed { .. } => "claimed by no record",
             Reason::Columns { .. } => "too few columns",
             Reason::MoreColumns { .. } => "too many columns",
+            Reason::EmptyColumn { .. } => "empty column",
             Reason::Count { .. } => "group count",
             Reason::Equals { .. } => "field constant",
             Reason::Invalid { .. } => "invalid field",
@@ -257,6 +265,13 @@ impl fmt::Display for Description<'_> {
             }
             Reason::MoreColumns { kind: of, declared, found } => {
                 write!(f, "{} has {declared} columns, this has {found}", kind(of))
+            }
+            Reason::EmptyColumn { kind: of, column } => {
+                write!(
+                    f,
+                    "column {column} of {} is empty: two blanks in a row, or one at the begin, would move every value behind it",
+                    kind(of)
+                )
             }
             Reason::Count { kind: of, sent: Some(sent) } => {
                 write!(f, "the group of {} has {sent} items by its count, which does not go with the length", kind(of))

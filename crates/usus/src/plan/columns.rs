@@ -134,7 +134,7 @@ impl Placing {
     }
 
     /// The shape of a record's texts.
-    pub(super) fn shape(&self, more: bool) -> Shape {
+    pub(super) fn shape(&self, more: bool, separator: u8) -> Shape {
         Shape {
             unit: if self.any { ShapeUnit::Columns } else { ShapeUnit::Characters },
             front: self.front,
@@ -145,6 +145,7 @@ impl Placing {
             tail_required: self.tail_required,
             back: 0,
             more,
+            no_gaps: separator == b' ',
         }
     }
 }

@@ -364,7 +364,7 @@ fn compile_record(
             sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
             columns::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             draft.frame.has_columns |= placing.has_columns();
-            placing.shape(record.more)
+            placing.shape(record.more, declared_frame.separator)
         }
     };
     let mut weight = format::weigh(&declared_frame.header);

@@ -287,6 +287,8 @@ pub(crate) struct Shape {
     pub(crate) back: usize,
     /// Whether more columns may follow.
     pub(crate) more: bool,
+    /// Whether no column may be empty: where blanks separate, two of them in a row would move all values behind them by a place.
+    pub(crate) no_gaps: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -384,6 +384,7 @@ impl Shape {
             tail_required: 0,
             back,
             more: false,
+            no_gaps: false,
         }
     }
 

@@ -355,10 +355,16 @@ impl Twin<'_> {
         };
         let mut out = record.kind.value.clone();
         for field in frame.header.iter().filter(|field| !field.internal) {
-            let Place::Characters(place) = &field.place else { panic!() };
-            let (first, last) = place.value;
-            let raw = text.get(first - 1..last.min(text.len())).filter(|text| !text.is_empty());
-            out += &format!(" {}={}", name(field), raw.map_or("<notsent>".to_owned(), show_text));
+            let (raw, none) = match &field.place {
+                Place::Characters(place) => {
+                    let (first, last) = place.value;
+                    (text.get(first - 1..last.min(text.len())), "<notsent>")
+                }
+                Place::Columns(place) => (columns.get(place.value.0 - 1).copied(), "<empty>"),
+                _ => panic!("the twin does not know this place"),
+            };
+            let raw = raw.filter(|text| !text.trim_ascii().is_empty());
+            out += &format!(" {}={}", name(field), raw.map_or(none.to_owned(), show_text));
         }
         match columns_row(record, frame, &columns) {
             Some(fields) => Row::Record(out + &fields),
@@ -587,7 +593,9 @@ fn decimal(coefficient: i128, places: u32) -> String {
 
 /// The fields of a record of a text; nothing if the columns do not fit.
 fn columns_row(record: &Record, frame: &Frame, columns: &[&[u8]]) -> Option<String> {
-    let mut cursor = 0;
+    // A record goes on behind its header.
+    let behind = |field: &Field| if let Place::Columns(place) = &field.place { Some(place.value.1) } else { None };
+    let mut cursor = frame.header.iter().rev().find_map(behind).unwrap_or(0);
     let mut text = String::new();
     let sent_unit = |field: &Field, from: usize, fields: &[Field]| -> Option<String> {
         let source = field.unit_from.as_ref()?;
