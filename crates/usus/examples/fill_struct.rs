@@ -54,9 +54,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         };
         failed = failed.take().or(result.err());
     };
-    let bytes = b"$GPGGA,123519,,,,,0,00,,,M,,M,,*6B\r\n\
-        $GPGGA,123520,4628.868,N,00906.990,W,1,08,0.9,545.4,M,46.9,M,,*5C\r\n\
-        $GPGSV,2,2,06,14,22,228,45,20,07,030,*75\r\n";
+    let bytes = b"$GNGGA,061741,,,,,0,00,,,M,,M,,*7D\r\n\
+        $GNGGA,061742,4518.207,N,00853.915,W,1,11,1.2,1843.7,M,48.3,M,,*73\r\n\
+        $GPGSV,3,3,10,19,48,312,37,27,11,064,*7F\r\n";
     decoder.decode(usus::Chunk::new(line, bytes), &mut print)?;
     match failed {
         Some(error) => Err(error.into()),

@@ -316,11 +316,11 @@ mod tests {
     use super::*;
     use alloc::vec::Vec;
 
-    /// `n` is 7, `t` is "GPGGA", `a` and `b` are absent (a number, a text), `f` is 0.5.
+    /// `n` is 7, `t` is "WIMWV", `a` and `b` are absent (a number, a text), `f` is 0.5.
     fn resolve(name: &str) -> Result<(Operand<'static>, Type), Option<String>> {
         match name {
             "n" => Ok((Operand::Number(Decimal::from_integer(7)), Type::Number)),
-            "t" => Ok((Operand::Text(b"GPGGA"), Type::Text)),
+            "t" => Ok((Operand::Text(b"WIMWV"), Type::Text)),
             "a" => Ok((Operand::Absent, Type::Number)),
             "b" => Ok((Operand::Absent, Type::Text)),
             "f" => Ok((Operand::Float(0.5), Type::Number)),
@@ -349,10 +349,10 @@ mod tests {
             ("not n == 7", false),
             ("not (n == 8 or n == 9)", true),
             ("n == 1 or n == 7 and t == 'x'", false),
-            ("(n == 1 or n == 7) and t == \"GPGGA\"", true),
-            ("t starts 'GP'", true),
-            ("t starts 'GPGGAX'", false),
-            ("not t starts 'P' and t != 'GPRMC'", true),
+            ("(n == 1 or n == 7) and t == \"WIMWV\"", true),
+            ("t starts 'WI'", true),
+            ("t starts 'WIMWVX'", false),
+            ("not t starts 'P' and t != 'WIXDR'", true),
             ("f == 0.5", true),
             ("f < n", true),
             ("a == 7", false),
@@ -375,7 +375,7 @@ mod tests {
             ("n == ", 5..5, "expected a name, a number, a text or `(`, found the end"),
             ("n == 7 7", 7..8, "expected `and`, `or` or the end, found `7`"),
             ("(n == 7", 7..7, "expected `)`, found the end"),
-            ("t == 'GP", 5..8, "expected a closing quote, found the end"),
+            ("t == 'WI", 5..8, "expected a closing quote, found the end"),
             ("m == 7", 0..1, "there is no header field `m`"),
             ("n == 'x'", 5..8, "`==` needs a number, this is a text"),
             ("n starts 'x'", 0..1, "`starts` needs a text, this is a number"),
