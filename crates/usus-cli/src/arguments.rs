@@ -522,6 +522,9 @@ pub(crate) struct Ports {
     /// One JSON object a port instead of a table
     #[arg(long)]
     pub(crate) json: bool,
+    /// The ports of another system, whose files (sys, dev, proc, etc) were copied into this directory
+    #[arg(long, value_name = "DIR")]
+    pub(crate) under: Option<PathBuf>,
 }
 
 #[derive(Args)]

@@ -160,7 +160,7 @@ fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Le
         torn: source.torn(),
         stopped: false,
     };
-    voice.tell("summary", &format!("\n{}", summary.text()), summary.json());
+    voice.tell("summary", &format!("\n{}", summary.said(voice)), summary.json());
     let check = sink.check;
     sink.tally.outputs.finish().map_err(text)?;
     Ok((ledger, check))

@@ -1,7 +1,7 @@
 //! `usus ports`: what is plugged in, under which lasting name, and may I read it.
 
 use serde_json::json;
-use usus_io::{LinuxSystem, PortInfo, Use, list_ports};
+use usus_io::{CopiedSystem, LinuxSystem, PortInfo, Use, list_ports};
 
 use crate::Ending;
 use crate::arguments::Ports;
@@ -9,7 +9,10 @@ use crate::safe::Safe;
 use crate::voice::Voice;
 
 pub(crate) fn run(arguments: &Ports, voice: &Voice) -> Ending {
-    let ports = list_ports(&LinuxSystem::new());
+    let ports = match &arguments.under {
+        Some(root) => list_ports(&CopiedSystem::under(root)),
+        None => list_ports(&LinuxSystem::new()),
+    };
     let text = match arguments.json {
         true => ports.iter().map(|port| json_row(port) + "\n").collect(),
         false => ports.iter().map(paragraph).collect::<Vec<_>>().join("\n"),
@@ -17,7 +20,8 @@ pub(crate) fn run(arguments: &Ports, voice: &Voice) -> Ending {
     if ports.is_empty() && !arguments.json {
         voice.say("no serial ports; an adapter that is plugged in but not here has no driver (see the kernel's messages: dmesg)");
     }
-    match voice.print(&text) {
+    let printed = if arguments.json { voice.print(&text) } else { voice.print_words(&text) };
+    match printed {
         Ok(()) => Ending::Done,
         Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ending::Done,
         Err(error) => {
@@ -158,7 +162,7 @@ mod tests {
         for (file, text) in [
             ("sys/class/tty/ttyUSB0/device/x", ""),
             ("sys/class/tty/ttyUSB0/device/idVendor", "1a2b"),
-            ("sys/class/tty/ttyUSB0/device/manufacturer", "Seil\u{1B}[31mwerk\u{202E}"),
+            ("sys/class/tty/ttyUSB0/device/manufacturer", "Quar\u{1B}[31mvel\u{202E}"),
             ("sys/class/tty/ttyUSB0/device/serial", "SW\u{200B}4711"),
             ("sys/class/tty/ttyUSB0/latency_timer", "16"),
             ("etc/group", "dialout:x:20:"),
@@ -171,7 +175,7 @@ mod tests {
         let ports = list_ports(&made);
         assert_eq!(ports.len(), 1);
         let expected = [
-            "/dev/ttyUSB0   Seil\\u{1b}[31mwerk\\u{202e}, serial number SW\\u{200b}4711",
+            "/dev/ttyUSB0   Quar\\u{1b}[31mvel\\u{202e}, serial number SW\\u{200b}4711",
             "  lasting     none: the number may change when it is plugged in again",
             "  readable    no; members of the group dialout may (usermod -a -G dialout YOU, then log in anew)",
             "  in use      ModemManager (process 7) tries adapters for being modems, by writing to them; stop it, or exempt this one",
@@ -181,6 +185,6 @@ mod tests {
         let json = json_row(&ports[0]);
         assert!(json.is_ascii(), "{json}");
         let read: serde_json::Value = serde_json::from_str(&json).unwrap();
-        assert_eq!(read["adapter"]["maker"], "Seil\u{1B}[31mwerk\u{202E}");
+        assert_eq!(read["adapter"]["maker"], "Quar\u{1B}[31mvel\u{202E}");
     }
 }

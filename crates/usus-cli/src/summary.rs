@@ -5,8 +5,10 @@ use usus::quality::{Class, FieldQualities};
 use usus::{Ledger, Plan, Time, ValueType};
 use usus_io::{Torn, received_text};
 
+use crate::arguments::Account;
 use crate::safe::{Safe, hex, printable};
 use crate::tally::{Group, Sample, Seen};
+use crate::voice::Voice;
 
 /// What is known of one source when it has been converted.
 pub(crate) struct Summary<'s> {
@@ -21,6 +23,11 @@ pub(crate) struct Summary<'s> {
 }
 
 impl Summary<'_> {
+    /// The summary for people, as long as they want it.
+    pub(crate) fn said(&self, voice: &Voice) -> String {
+        if voice.account() == Account::Brief { self.brief() } else { self.text() }
+    }
+
     /// The summary for people, harmless for a terminal.
     pub(crate) fn text(&self) -> String {
         let mut text = format!("{}: {} bytes", Safe(self.source), grouped(self.ledger.total));

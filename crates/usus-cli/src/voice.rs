@@ -1,6 +1,8 @@
 //! The one place that prints: words for people on standard error (or the same as JSON), data on standard output.
 
+use std::borrow::Cow;
 use std::io::{self, IsTerminal, Write};
+use std::os::fd::AsFd;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde_json::{Value, json};
@@ -84,6 +86,10 @@ impl Voice {
     /// Nobody may be listening any more: that is no reason to stop.
     fn line(&self, text: &str) {
         self.clear_status();
+        let text = match self.messages {
+            Messages::Text => wrapped(text, width_of(&io::stderr())),
+            Messages::Json => Cow::Borrowed(text),
+        };
         let _ = writeln!(anstream::stderr().lock(), "{text}");
     }
 
@@ -101,6 +107,11 @@ impl Voice {
         }
     }
 
+    /// Prints words on standard output, wrapped to the terminal that it may be.
+    pub(crate) fn print_words(&self, text: &str) -> io::Result<()> {
+        self.print(&wrapped(text, width_of(&io::stdout())))
+    }
+
     /// Prints a result on standard output. Whether anybody still reads it is told.
     pub(crate) fn print(&self, text: &str) -> io::Result<()> {
         self.clear_status();
@@ -115,3 +126,70 @@ pub(crate) const RED: &str = "\x1B[1;31m";
 pub(crate) const YELLOW: &str = "\x1B[1;33m";
 pub(crate) const BOLD: &str = "\x1B[1m";
 pub(crate) const RESET: &str = "\x1B[0m";
+
+/// How many characters fit in a line of a terminal; nothing of what is none.
+fn width_of(output: &(impl IsTerminal + AsFd)) -> Option<usize> {
+    let size = output.is_terminal().then(|| rustix::termios::tcgetwinsize(output).ok()).flatten()?;
+    Some(usize::from(size.ws_col)).filter(|columns| *columns >= 40)
+}
+
+/// A text whose lines end between words before they would end in the middle of one; what follows is indented a little more.
+fn wrapped(text: &str, width: Option<usize>) -> Cow<'_, str> {
+    let Some(width) = width.filter(|width| text.split('\n').any(|line| shown_width(line) > *width)) else {
+        return Cow::Borrowed(text);
+    };
+    Cow::Owned(text.split('\n').map(|line| wrapped_line(line, width)).collect::<Vec<_>>().join("\n"))
+}
+
+fn wrapped_line(line: &str, width: usize) -> String {
+    if shown_width(line) <= width {
+        return line.to_owned();
+    }
+    let indent = line.len() - line.trim_start_matches(' ').len();
+    let (mut out, mut column) = (String::new(), 0);
+    for (index, word) in line.split(' ').enumerate() {
+        let wide = shown_width(word);
+        // Words that are too long for any line are left as they are.
+        if column > indent + 2 && column + 1 + wide > width {
+            out.push('\n');
+            out.extend(std::iter::repeat_n(' ', indent + 2));
+            column = indent + 2;
+        } else if index > 0 {
+            out.push(' ');
+            column += 1;
+        }
+        out += word;
+        column += wide;
+    }
+    out
+}
+
+/// How many characters are seen of a text: colours are none.
+fn shown_width(text: &str) -> usize {
+    let mut rest = text;
+    let mut width = 0;
+    while let Some((before, escape)) = rest.split_once('\x1B') {
+        width += before.chars().count();
+        rest = escape.split_once('m').map_or("", |(_, behind)| behind);
+    }
+    width + rest.chars().count()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_end_between_words() {
+        for (text, width, wanted) in [
+            ("short", Some(40), "short"),
+            ("a b c d", None, "a b c d"),
+            ("one two three", Some(8), "one two\n  three"),
+            ("  one two three", Some(9), "  one two\n    three"),
+            ("\x1B[1;31merror:\x1B[0m one two", Some(10), "\x1B[1;31merror:\x1B[0m one\n  two"),
+            ("unbreakablelongword x", Some(8), "unbreakablelongword\n  x"),
+        ] {
+            assert_eq!(wrapped(text, width), wanted);
+        }
+    }
+}

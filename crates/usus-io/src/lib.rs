@@ -34,8 +34,8 @@ pub use output::{
 };
 pub use pieces::{PieceOptions, Pieces, pump_pieces};
 pub use port::{
-    Adapter, ControlLine, Counters, Holder, LinuxSystem, Owner, Permission, Port, PortError, PortInfo, PortOptions,
-    Process, Refused, System, Use, list_ports,
+    Adapter, ControlLine, CopiedSystem, Counters, Holder, LinuxSystem, Owner, Permission, Port, PortError, PortInfo,
+    PortOptions, Process, Refused, System, Use, list_ports,
 };
 pub use pump::{Progress, PumpError, Pumped, pump};
 pub use queue::{EventQueue, EventSender, WhenFull, queue, read_ahead};

@@ -118,8 +118,7 @@ pub(crate) fn convert_source(how: &Conversion<'_>, source: &mut dyn Source, tall
         torn: source.torn(),
         stopped: pumped_well.is_some_and(|pumped| pumped.stopped),
     };
-    let (text, data) =
-        (if voice.account() == Account::Brief { summary.brief() } else { summary.text() }, summary.json());
+    let (text, data) = (summary.said(voice), summary.json());
     let (worst, looks) = (worst(&seen.qualities), looks(&seen.unknown, plan));
     let converted = Converted { lossy, worst, looks, result: pumped.map(|_| ()), ledger };
     if !converted.is_closed_pipe() {

@@ -47,6 +47,9 @@ pub(crate) fn run(arguments: &Inspect, voice: &Voice) -> Ending {
     let live = opened.peek().is_live() && !arguments.plain && io::stdout().is_terminal() && io::stdin().is_terminal();
     let stop = stop_flag(voice);
     let mut inspection = Inspection::new(arguments, opened);
+    if let Some(period) = inspection.rows.wants_period().then(|| period(arguments)).flatten() {
+        inspection.rows.set_period(period);
+    }
     let result = match live {
         true => live::show(&mut inspection, &stop),
         false => inspection.print(&stop),
@@ -60,6 +63,31 @@ pub(crate) fn run(arguments: &Inspect, voice: &Voice) -> Ending {
             Ending::Failed
         }
     }
+}
+
+/// How much of a file is looked at to find out in which rows it is best shown.
+const PERIOD_SAMPLE: u64 = 1 << 16;
+
+/// The distance at which the bytes of a file repeat, if they do.
+fn period(arguments: &Inspect) -> Option<usize> {
+    if arguments.source == "-" {
+        return None;
+    }
+    let opened = open_source(&arguments.source, &arguments.opening, None).ok()?;
+    opened.file()?;
+    let mut source = opened.into_source();
+    let mut survey = Survey::new(usus::Span::default(), None);
+    let mut lines = 0;
+    while survey.bytes() < PERIOD_SAMPLE {
+        match source.next().ok()? {
+            Some(SourceEvent::Line(_)) => lines += 1,
+            Some(SourceEvent::Chunk { time, bytes, faults, .. }) => survey.chunk(time, bytes, faults),
+            Some(_) => {}
+            None => break,
+        }
+    }
+    // What is a repetition of one line is none of another.
+    survey.period().filter(|_| lines <= 1).map(|period| period.bytes)
 }
 
 /// Why an inspection ended early.

@@ -171,6 +171,19 @@ impl Rows {
         out.push('\n');
     }
 
+    /// Whether rows could be as wide as what repeats in the stream.
+    pub(crate) fn wants_period(&self) -> bool {
+        self.look.width.is_none() && self.look.views != [View::Text]
+    }
+
+    /// Makes rows as wide as what repeats, or a whole number of times that, as long as they are not much wider than usual.
+    pub(crate) fn set_period(&mut self, period: usize) {
+        let usual = self.row_width();
+        if (3..=2 * usual).contains(&period) {
+            self.look.width = Some(period * (usual / period).max(1));
+        }
+    }
+
     fn row_width(&self) -> usize {
         let usual = match (self.look.views.as_slice(), self.lines.len()) {
             ([View::Text], 0 | 1) => 80,

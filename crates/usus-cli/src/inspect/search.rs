@@ -106,16 +106,15 @@ fn conclude(name: &str, found: &Found, voice: &Voice) -> Ending {
         );
         return Ending::NothingRecognised;
     };
-    let text = format!(
-        "{settings}{} (found in {seconds:.1} s)\n{}",
-        if found.unsure { ", but not for sure" } else { "" },
-        explanation(settings, found)
-    );
+    let unsure = if found.unsure { ", but not for sure" } else { "" };
+    let text = format!("found in {seconds:.1} s{unsure}, because:\n{}", explanation(settings, found));
     let likely: Vec<_> =
         found.speeds.iter().map(|likely| json!({"baud": likely.baud, "distance": likely.distance})).collect();
     let data = json!({"found": settings.to_string(), "unsure": found.unsure, "seconds": seconds, "speeds": likely});
+    // The settings are the result, and said once; why they are it is said to people.
+    let printed = voice.print(&format!("{settings}\n"));
     voice.tell("summary", text.trim_end(), data);
-    match voice.print(&format!("{settings}\n")) {
+    match printed {
         Ok(()) => Ending::Done,
         Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ending::Done,
         Err(error) => {
@@ -123,6 +122,31 @@ fn conclude(name: &str, found: &Found, voice: &Voice) -> Ending {
             Ending::Failed
         }
     }
+}
+
+/// Why speeds that had more points lost all the same: points are weighed by how likely the speed is by all that was heard.
+fn outweighed(settings: Serial, found: &Found) -> String {
+    let points = |baud: u32| {
+        let heard = found.tried.iter().filter(|tried| tried.serial.baud == baud && tried.score.characters > 0);
+        heard.map(|tried| tried.score.points).max_by(f64::total_cmp)
+    };
+    let distance = |baud: u32| found.speeds.iter().find(|likely| likely.baud == baud).map(|likely| likely.distance);
+    let least = found.speeds.first().map_or(0.0, |likely| likely.distance);
+    let weight = |baud: u32| distance(baud).map_or(0.0, |distance| (least - distance).exp());
+    let Some(own) = points(settings.baud) else { return String::new() };
+    let better = found.speeds.iter().filter(|likely| likely.baud != settings.baud);
+    let better = better.filter_map(|likely| Some((likely.baud, points(likely.baud).filter(|points| *points > own)?)));
+    better
+        .take(3)
+        .map(|(baud, points)| {
+            format!(
+                "  points  {baud} had {points:.0} points of its own, {} has {own:.0}; weighed by how likely each speed is by all that was\n          heard, that is {:.0} against {:.0}\n",
+                settings.baud,
+                points * weight(baud),
+                own * weight(settings.baud)
+            )
+        })
+        .collect()
 }
 
 /// Why these settings.
@@ -161,6 +185,7 @@ fn explanation(settings: Serial, found: &Found) -> String {
             others.join(", ")
         );
     }
+    text += &outweighed(settings, found);
     let plain = settings.parity == usus::format::Parity::None;
     text += &match (plain, settings.data_bits) {
         (true, _) => {

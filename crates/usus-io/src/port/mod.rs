@@ -29,7 +29,7 @@ pub use list::{Adapter, Holder, Permission, PortInfo, Use, list_ports};
 pub(crate) use marks::{Marked, Unmark};
 pub use settings::Refused;
 pub(crate) use system::holders_of;
-pub use system::{LinuxSystem, Owner, Process, System};
+pub use system::{CopiedSystem, LinuxSystem, Owner, Process, System};
 
 /// What is to be done with a control line of the port.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -64,6 +64,33 @@ impl System for LinuxSystem {
     }
 }
 
+/// Another system, whose files (`sys`, `dev`, `proc`, `etc`) were copied into a directory.
+#[derive(Clone, Debug)]
+pub struct CopiedSystem {
+    root: PathBuf,
+}
+
+impl CopiedSystem {
+    /// The one whose files are there.
+    pub fn under(root: impl Into<PathBuf>) -> CopiedSystem {
+        CopiedSystem { root: root.into() }
+    }
+}
+
+impl System for CopiedSystem {
+    fn root(&self) -> &Path {
+        &self.root
+    }
+
+    fn owner(&self, path: &Path) -> Option<Owner> {
+        LinuxSystem.owner(&self.root.join(path.strip_prefix("/").unwrap_or(path)))
+    }
+
+    fn may_read(&self, path: &Path) -> bool {
+        LinuxSystem.may_read(&self.root.join(path.strip_prefix("/").unwrap_or(path)))
+    }
+}
+
 /// A path of the system below its root.
 pub(super) fn at(system: &dyn System, path: &str) -> PathBuf {
     system.root().join(path.trim_start_matches('/'))

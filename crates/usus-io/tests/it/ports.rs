@@ -64,7 +64,7 @@ impl Made {
     fn adapter(&self, name: &str, place: &str, serial: Option<&str>) {
         let device = format!("/sys/devices/usb1/{place}");
         for (file, text) in
-            [("idVendor", "1a2b"), ("idProduct", "3c4d"), ("manufacturer", "Seilwerk"), ("product", "Line Tap")]
+            [("idVendor", "1a2b"), ("idProduct", "3c4d"), ("manufacturer", "Quarvel"), ("product", "Line Tap")]
         {
             self.file(&format!("{device}/{file}"), text);
         }
@@ -80,8 +80,8 @@ impl Made {
             &format!("/sys/class/tty/{name}/device"),
             &format!("../../../devices/usb1/{place}/{place}:1.0/{name}"),
         );
-        let by_id = serial.map_or("usb-Seilwerk_Line_Tap-if00-port0".to_owned(), |serial| {
-            format!("usb-Seilwerk_Line_Tap_{serial}-if00-port0")
+        let by_id = serial.map_or("usb-Quarvel_Line_Tap-if00-port0".to_owned(), |serial| {
+            format!("usb-Quarvel_Line_Tap_{serial}-if00-port0")
         });
         let by_id = self.root.path().join("dev/serial/by-id").join(by_id);
         if by_id.symlink_metadata().is_err() {
@@ -116,9 +116,9 @@ fn an_adapter_is_named_by_its_serial_number() {
     made.grant("ttyUSB0", 20, 0o660, true);
     let port = made.one();
     assert_eq!(port.path, Path::new("/dev/ttyUSB0"));
-    assert_eq!(port.lasting.unwrap(), Path::new("/dev/serial/by-id/usb-Seilwerk_Line_Tap_SW4711-if00-port0"));
+    assert_eq!(port.lasting.unwrap(), Path::new("/dev/serial/by-id/usb-Quarvel_Line_Tap_SW4711-if00-port0"));
     let adapter = port.adapter.unwrap();
-    assert_eq!((adapter.maker.as_deref(), adapter.product.as_deref()), (Some("Seilwerk"), Some("Line Tap")));
+    assert_eq!((adapter.maker.as_deref(), adapter.product.as_deref()), (Some("Quarvel"), Some("Line Tap")));
     assert_eq!(
         (adapter.serial.as_deref(), adapter.id.as_deref(), adapter.interface),
         (Some("SW4711"), Some("1a2b:3c4d"), None)
@@ -204,7 +204,7 @@ fn an_adapter_with_two_ports_tells_them_apart() {
     made.file("/sys/devices/usb1/1-2/1-2:1.1/bInterfaceNumber", "01");
     made.file("/sys/devices/usb1/1-2/1-2:1.1/ttyUSB1/latency_timer", "1");
     made.link("/sys/class/tty/ttyUSB1/device", "../../../devices/usb1/1-2/1-2:1.1/ttyUSB1");
-    made.link("/dev/serial/by-id/usb-Seilwerk_Line_Tap_SW4711-if01-port0", "../../ttyUSB1");
+    made.link("/dev/serial/by-id/usb-Quarvel_Line_Tap_SW4711-if01-port0", "../../ttyUSB1");
     let ports = list_ports(&made);
     let interfaces: Vec<_> = ports.iter().map(|port| port.adapter.as_ref().unwrap().interface).collect();
     assert_eq!(interfaces, [Some(0), Some(1)]);
@@ -355,7 +355,7 @@ fn ports_that_cannot_be_opened_say_why() {
 fn fall_backs_are_tried_in_their_order() {
     let (folder, mut terminal, _) = terminal();
     let link = terminal.link().to_owned();
-    let missing = "/dev/serial/by-id/usb-Seilwerk_not_here";
+    let missing = "/dev/serial/by-id/usb-Quarvel_not_here";
     let text = format!("{missing},adapter:NOSUCHNUMBER,{}", link.display());
     let address = Address::parse(&text).unwrap();
     assert_eq!(address.to_string(), text);

@@ -10,7 +10,7 @@ use usus_io::{RecordError, RecordedLine, Recorder, SourceEvent, open};
 fn line(name: &str, serial: &str) -> RecordedLine {
     let mut line = RecordedLine::new(name);
     line.serial = Serial::parse(serial);
-    (line.about, line.latency) = (Some("Seilwerk Line Tap".to_owned()), Some(16));
+    (line.about, line.latency) = (Some("Quarvel Line Tap".to_owned()), Some(16));
     line
 }
 
@@ -53,8 +53,8 @@ fn what_is_recorded_is_there() {
     assert_eq!(recorder.standing().bytes, 6);
     recorder.finish().unwrap();
     let expected = [
-        "line request from 0 Seilwerk Line Tap",
-        "line answer from 0 Seilwerk Line Tap",
+        "line request from 0 Quarvel Line Tap",
+        "line answer from 0 Quarvel Line Tap",
         "0 note first try",
         "0 abc!",
         "1 xy",
@@ -94,7 +94,7 @@ fn nothing_is_overwritten_and_only_the_same_lines_go_on() {
         recorder.finish().unwrap();
     }
     // One line, one stream: a continued capture goes on where it ended.
-    let expected = ["line mast from 0 Seilwerk Line Tap", "0 first", "0 loss Gap", "0 more", "0 loss Gap", "0 more"];
+    let expected = ["line mast from 0 Quarvel Line Tap", "0 first", "0 loss Gap", "0 more", "0 loss Gap", "0 more"];
     assert_eq!(told(&path), expected);
     let no_capture = folder.path().join("other");
     fs::write(&no_capture, "no capture at all").unwrap();

@@ -89,12 +89,27 @@ fn an_offset_is_added_after_scaling() {
 fn sentences_give_their_positions() {
     let (_, plan, _) = &crate::properties::formats()[0];
     for (sentence, wanted) in [
-        ("$GNGGA,061742,4518.207,N,00853.915,W,1,11,1.2,1843.7,M,48.3,M,,*73", "latitude=45.3034500 longitude=-8.8985833"),
-        ("$GPRMC,235959,A,3827.516,S,01302.438,E,003.7,211.4,281226,014.2,E*61", "latitude=-38.4586000 longitude=13.0406333"),
-        ("$GPRMC,000001,A,0007.50,N,17959.40,W,000.5,011.7,010127,014.2,W*72", "latitude=0.1250000 longitude=-179.9900000"),
-        ("$GPGGA,031415.000,5842.3310,S,02717.0054,W,1,9,1.07,12.6,M,19.4,M,,*6F", "latitude=-58.7055167 longitude=-27.2834233"),
+        (
+            "$GNGGA,061742,4518.207,N,00853.915,W,1,11,1.2,1843.7,M,48.3,M,,*73",
+            "latitude=45.3034500 longitude=-8.8985833",
+        ),
+        (
+            "$GPRMC,235959,A,3827.516,S,01302.438,E,003.7,211.4,281226,014.2,E*61",
+            "latitude=-38.4586000 longitude=13.0406333",
+        ),
+        (
+            "$GPRMC,000001,A,0007.50,N,17959.40,W,000.5,011.7,010127,014.2,W*72",
+            "latitude=0.1250000 longitude=-179.9900000",
+        ),
+        (
+            "$GPGGA,031415.000,5842.3310,S,02717.0054,W,1,9,1.07,12.6,M,19.4,M,,*6F",
+            "latitude=-58.7055167 longitude=-27.2834233",
+        ),
         ("$GPRMC,031415.000,A,5842.3310,S,02717.0054,W,0.08,127.30,290228,,,A*67", "date=2028-02-29"),
-        ("$GPGSV,3,1,12,05,07,103,00,09,21,254,00,14,02,036,00,23,08,318,00*70", "satellites=[id=5 elevation=7 azimuth=103 snr=0][id=9 elevation=21"),
+        (
+            "$GPGSV,3,1,12,05,07,103,00,09,21,254,00,14,02,036,00,23,08,318,00*70",
+            "satellites=[id=5 elevation=7 azimuth=103 snr=0][id=9 elevation=21",
+        ),
     ] {
         let (events, _) =
             crate::drive::run(plan, &crate::drive::Input::raw(format!("{sentence}\r\n").as_bytes()), &mut || 11);
