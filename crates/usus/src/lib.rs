@@ -91,6 +91,11 @@ mod unit;
 mod value;
 mod visit;
 
+/// The snippet of the README is compiled and run like any other.
+#[cfg(doctest)]
+#[doc = include_str!("../../../README.md")]
+struct Readme;
+
 /// The formats that ship with Usus: their names, and the texts of their files.
 ///
 /// ```
