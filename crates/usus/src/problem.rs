@@ -321,8 +321,8 @@ impl fmt::Display for PlaceRange<'_> {
 pub struct Problems {
     list: Vec<Problem>,
     more: usize,
-    /// What is legal, but can hardly be meant. It stops nothing.
-    doubts: Vec<Problem>,
+    /// What is legal, but can hardly be meant, if anybody wants to know. It stops nothing.
+    doubts: Option<Vec<Problem>>,
 }
 
 impl Problems {
@@ -332,9 +332,21 @@ impl Problems {
         }
     }
 
+    /// None yet, and doubts are looked for.
+    pub(crate) fn with_doubts() -> Problems {
+        Problems { doubts: Some(Vec::new()), ..Problems::default() }
+    }
+
+    /// Whether doubts are looked for.
+    pub(crate) fn wants_doubts(&self) -> bool {
+        self.doubts.is_some()
+    }
+
     /// Notes what is legal, but can hardly be meant.
     pub(crate) fn doubt(&mut self, span: Range<usize>, kind: ProblemKind) {
-        add_to(&mut self.doubts, span, kind);
+        if let Some(doubts) = &mut self.doubts {
+            add_to(doubts, span, kind);
+        }
     }
 
     /// Takes over other problems.
@@ -376,8 +388,9 @@ impl Problems {
 
     /// What is legal, but can hardly be meant, each with its line and column in `text`.
     pub(crate) fn into_doubts(mut self, text: &str) -> Vec<Problem> {
-        place_all(&mut self.doubts, text);
-        self.doubts
+        let mut doubts = self.doubts.take().unwrap_or_default();
+        place_all(&mut doubts, text);
+        doubts
     }
 
     /// Whether there is none.

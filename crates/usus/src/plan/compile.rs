@@ -37,7 +37,7 @@ impl Format {
 
 /// What is legal in a format and can hardly be meant.
 pub(crate) fn doubts(format: &Format) -> Vec<Problem> {
-    let mut problems = Problems::default();
+    let mut problems = Problems::with_doubts();
     compile(format, &mut problems);
     problems.into_doubts(&format.text)
 }
@@ -108,7 +108,9 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         })
         .collect();
     let routes = compile_routes(format, &roles, &frames, problems);
-    doubt::whole(format, &frames, &kinds, problems);
+    if problems.wants_doubts() {
+        doubt::whole(format, &frames, &kinds, problems);
+    }
     Some(Inner { schema, roles, frames, kinds, ignores, routes, limits: format.limits, layout, character })
 }
 

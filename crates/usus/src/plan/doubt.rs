@@ -13,8 +13,8 @@ use crate::format::{self, Field as Declared, FieldType, Format, Integer, Literal
 use crate::problem::{ProblemKind, Problems};
 use crate::value::Decimal;
 
-/// More combinations of values than this are not tried, and nothing is said.
-const COMBINATIONS: usize = 20_000;
+/// No more work than this is done, in combinations of values times parts of conditions: beyond it, nothing is said.
+const WORK: usize = 4_000_000;
 
 /// Looks at one field: values that can never come, and ranges that are never reached.
 pub(super) fn field(declared: &Declared, kind: FieldType, problems: &mut Problems) {
@@ -110,7 +110,9 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
     let values: Vec<Vec<Value>> =
         names.iter().map(|name| values(&frame.header[usize::from(*name)], &literals)).collect();
     let combinations = values.iter().try_fold(1usize, |product, values| product.checked_mul(values.len()));
-    let Some(combinations) = combinations.filter(|combinations| *combinations <= COMBINATIONS) else { return };
+    let parts: usize = conditions.iter().map(|(_, when)| parts(when)).sum();
+    let affordable = |combinations: &usize| combinations.checked_mul(parts).is_some_and(|work| work <= WORK);
+    let Some(combinations) = combinations.filter(affordable) else { return };
     let (mut holds, mut chosen) = (alloc::vec![false; conditions.len()], alloc::vec![false; conditions.len()]);
     for mut combination in 0..combinations {
         let mut choice = Vec::with_capacity(values.len());
@@ -141,6 +143,17 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
             let kind = ProblemKind::Overtaken { record: record.kind.value.clone() };
             problems.doubt(record.kind.span.clone(), kind);
         }
+    }
+}
+
+/// How many parts a condition has.
+fn parts(expression: &Expression<u16>) -> usize {
+    1 + match &expression.node {
+        Node::Not(inner) => parts(inner),
+        Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
+            sides.iter().map(parts).sum()
+        }
+        Node::Number(_) | Node::Text(_) | Node::Name(_) => 0,
     }
 }
 

@@ -2,7 +2,7 @@
 
 use fastrand::Rng;
 use proptest::prelude::*;
-use usus::{Checksum, Format, Plan};
+use usus::{Absent, Cell, Checksum, Decoder, Format, Plan, Record, Value};
 
 use crate::drive::{Input, run};
 use crate::ways::compare;
@@ -176,6 +176,22 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
     bytes
 }
 
+/// A field of which it is told that nothing was sent, or something that is not in the frame.
+fn unlike_what_was_sent(record: &Record<'_>) -> Option<String> {
+    record.fields().enumerate().find_map(|(place, (schema, cell))| {
+        let Cell::Reading(reading) = cell else { return None };
+        let sent = record.sent(place);
+        let agrees = match (reading.value, sent) {
+            (Value::Absent(Absent::NotSent), _) => true,
+            (_, None) => false,
+            (Value::Bytes(bytes), Some(sent)) => bytes == sent.bytes,
+            (_, Some(sent)) if sent.bytes.is_empty() => matches!(reading.value, Value::Absent(_)),
+            (_, Some(sent)) => record.frame().windows(sent.bytes.len()).any(|window| window == sent.bytes),
+        };
+        (!agrees).then(|| format!("{}: {reading:?} of {sent:?}", schema.name))
+    })
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
 
@@ -191,5 +207,11 @@ proptest! {
         prop_assert_eq!(&run(&plan, &Input::raw(&bytes), &mut || rng.usize(1..90)), &whole, "{}", text);
         prop_assert_eq!(&run(&plan, &Input::raw(&bytes), &mut || rng.usize(60..2_000)), &whole, "{}", text);
         compare(&plan, &bytes, 1_000);
+        let mut decoder = Decoder::new(&plan);
+        let line = decoder.line("", 0).unwrap();
+        let mut wrong = None;
+        let mut look = |record: &Record<'_>| wrong = wrong.take().or_else(|| unlike_what_was_sent(record));
+        decoder.decode(usus::Chunk::new(line, &bytes), &mut look).unwrap();
+        prop_assert!(wrong.is_none(), "{:?}\n{}", wrong, text);
     }
 }

@@ -141,6 +141,9 @@ proptest! {
         }
         if let Ok(format) = Format::parse(&text) && let Ok(plan) = format.compile() && !format.frames.is_empty() {
             plan.run_examples(&format);
+            format.doubts();
+            let explained = format.explain(None, &bytes, bytes.len() % 2 == 0).unwrap_or_default();
+            prop_assert!(explained.iter().all(|piece| piece.record.is_some() || !piece.reason.is_empty()));
             if plan.roles().next().is_none() {
                 run(&plan, &Input::raw(&bytes), &mut || 7);
             }
