@@ -213,12 +213,9 @@ fn explained_text(piece: &Explained) -> String {
         (Some(record), reason) => format!("no record: {}\nwithout that, it would be the record {record}", Safe(reason)),
         (None, reason) => format!("no record: {}", Safe(reason)),
     };
-    text += &format!(
-        "\n  {} from byte {}: {}\n",
-        plural(piece.bytes.len() as u64, "byte"),
-        piece.offset,
-        hex(&piece.bytes)
-    );
+    let is_text = piece.bytes.iter().all(|byte| matches!(byte, b' '..=b'~' | b'\t' | b'\r' | b'\n'));
+    let sent = if is_text { format!("\"{}\"", piece.bytes.escape_ascii()) } else { hex(&piece.bytes) };
+    text += &format!("\n  {} from byte {}: {sent}\n", plural(piece.bytes.len() as u64, "byte"), piece.offset);
     if !piece.fields.is_empty() {
         let cells = piece.fields.iter().map(|field| {
             [

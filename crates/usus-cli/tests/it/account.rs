@@ -241,3 +241,50 @@ fn shells_and_man_are_told_about_the_command() {
         !usus(&["replay", "--help"]).said.contains("--dtr") && !usus(&["replay", "--help"]).out.contains("--serial")
     );
 }
+
+/// Where bytes repeat at a distance, rows are as wide as that, or a few times it.
+#[test]
+fn rows_are_as_wide_as_what_repeats() {
+    let ran = usus(&["inspect", SAMPLE, "--length", "39"]);
+    let offsets: Vec<&str> = ran.out.lines().skip(1).map(|row| row.trim_start().split(' ').next().unwrap()).collect();
+    assert_eq!(offsets, ["0", "13", "26"], "{}", ran.out);
+    assert!(ran.said.contains("are the same as 13 bytes before"), "{}", ran.said);
+    let wide = usus(&["inspect", SAMPLE, "--length", "39", "--width", "20"]);
+    assert_eq!(wide.out.lines().count(), 1 + 2);
+}
+
+/// A search gives its result once, on standard output, and says why it is that one.
+#[test]
+fn a_search_says_its_result_once() {
+    let ran = usus(&["inspect", "demo:drive-answers", "--search"]);
+    assert_eq!((ran.status, ran.out.as_str()), (0, "19200 8E1\n"), "{}", ran.said);
+    assert!(ran.said.contains("found in ") && ran.said.contains("  speed   19200 bits per second: "), "{}", ran.said);
+    assert!(!ran.said.lines().any(|line| line.starts_with("19200 8E1")), "{}", ran.said);
+    // Whoever had more points and lost is told why.
+    let points = |line: &str| line.split_whitespace().rev().find_map(|word| word.parse::<u32>().ok());
+    let rows = ran.said.lines().filter(|line| line.starts_with("  ") && line.contains(" 8N1 "));
+    let rows: Vec<(&str, u32)> =
+        rows.filter_map(|line| Some((line.split_whitespace().next()?, points(line)?))).collect();
+    let own = rows.iter().filter(|(baud, _)| *baud == "19200").map(|(_, points)| *points).max().unwrap_or(100);
+    let better = rows.iter().any(|(baud, points)| *baud != "19200" && *points > own + 1);
+    assert!(!better || ran.said.contains("weighed by how likely each speed is"), "{}", ran.said);
+}
+
+/// The ports of a machine whose files somebody has sent.
+#[test]
+fn ports_of_another_system_are_listed() {
+    let folder = tempfile::tempdir().unwrap();
+    for (file, text) in [
+        ("sys/class/tty/ttyUSB3/device/idVendor", "1a2b"),
+        ("sys/class/tty/ttyUSB3/device/product", "two-wire tap"),
+        ("sys/class/tty/ttyUSB3/device/serial", "Q-9"),
+        ("dev/ttyUSB3", ""),
+    ] {
+        let path = folder.path().join(file);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+    let ran = usus(&["ports", "--under", folder.path().to_str().unwrap()]);
+    assert_eq!(ran.status, 0);
+    assert!(ran.out.starts_with("/dev/ttyUSB3   two-wire tap, serial number Q-9\n"), "{}", ran.out);
+}

@@ -53,7 +53,7 @@ pub(super) fn unknown_type(found: &str) -> ProblemKind {
                     "u8", "i8", "u16be", "u16le", "i16be", "i32le", "f32be", "f64le", "text", "bytes", "number", "hex",
                     "lat", "lon", "clock", "date",
                 ];
-                let note = "integers have 8 to 64 bits in steps of 8, `be` has its high byte first, `le` its low byte";
+                let note = "integers are `u` or `i` with 8 to 64 bits in steps of 8; `be` has its high byte first, `le` its low byte";
                 (None, some.map(ToString::to_string).to_vec(), Some(note))
             }
         },
