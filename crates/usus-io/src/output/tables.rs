@@ -215,6 +215,7 @@ impl Tables {
             match self.existing {
                 Existing::Refuse => return Err(OutputError::Exists { path: path.clone() }),
                 Existing::Replace => {}
+                Existing::Continue if !path.is_file() => {}
                 Existing::Continue => {
                     let left = mend::look(path, Form::Csv).map_err(OutputError::write(path))?;
                     let expected = self.first_row(*what);

@@ -101,7 +101,7 @@ enum Target {
 impl RowWriter {
     /// A writer of a file, and whether the file is new. Nothing that exists is touched unless the options say so.
     pub(super) fn create(path: &Path, form: Form, existing: Existing) -> Result<(RowWriter, bool), OutputError> {
-        if existing == Existing::Continue && path.exists() {
+        if existing == Existing::Continue && path.is_file() {
             let left = mend::look(path, form).map_err(OutputError::write(path))?;
             let file = mend::open_behind(path, left.end).map_err(OutputError::write(path))?;
             return Ok((RowWriter::new(Target::File(file), path.to_owned(), form), left.end == 0));
@@ -111,6 +111,8 @@ impl RowWriter {
         // An existing file is replaced only when asked, also if it comes into being just now.
         match existing {
             Existing::Replace => options.create(true).truncate(true),
+            // A pipe or a device has nothing that could be gone on behind.
+            Existing::Continue if path.exists() => &mut options,
             Existing::Refuse | Existing::Continue => options.create_new(true),
         };
         let file = options.open(path).map_err(|error| match error.kind() {
