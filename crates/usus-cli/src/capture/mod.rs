@@ -13,6 +13,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, sync_channel};
 use std::time::{Duration, Instant};
 
+use usus::format::Serial;
 use usus::{Span, Time};
 use usus_io::{
     Clock, Kept, RecordError, RecordedLine, Recorder, Rotation, ServePlace, Server, Source, SourceError, SourceEvent,
@@ -54,23 +55,9 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
         voice.fail(&refused);
         return Ok(Ending::WrongUsage);
     }
-    let (mut target, usual) = match (&arguments.convert, &arguments.format) {
-        (Some(out), Some(format)) => match Target::load(format, out, &arguments.tables, arguments.append, voice) {
-            Ok(target) => {
-                let serial = target.serial;
-                (Some(target), serial)
-            }
-            Err(ending) => return Ok(ending),
-        },
-        (None, Some(format)) => match formats::load(format, voice) {
-            Some(loaded) => (None, loaded.format.serial),
-            None => return Ok(Ending::Failed),
-        },
-        (Some(_), None) => {
-            voice.fail("--convert needs --format: what is to be made of the bytes");
-            return Ok(Ending::WrongUsage);
-        }
-        (None, None) => (None, None),
+    let (mut target, usual) = match formats_of(arguments, voice) {
+        Ok(found) => found,
+        Err(ending) => return Ok(ending),
     };
     let (stop, clock) = (stop_flag(voice), Clock::system());
     let opened = open_sources(&arguments.sources, &arguments.opening, usual, &clock)?;
@@ -127,6 +114,26 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
     };
     recording.run(&mut kept, arguments, &stop, voice);
     Ok(recording.end(&mut kept, voice))
+}
+
+/// What is converted at the same time, and the line settings of the format that is named.
+fn formats_of(arguments: &Capture, voice: &Voice) -> Result<(Option<Target>, Option<Serial>), Ending> {
+    match (&arguments.convert, &arguments.format) {
+        (Some(out), Some(format)) => {
+            let target = Target::load(format, out, &arguments.tables, arguments.append, voice)?;
+            let serial = target.serial;
+            Ok((Some(target), serial))
+        }
+        (None, Some(format)) => {
+            let loaded = formats::load(format, voice).ok_or(Ending::Failed)?;
+            Ok((None, loaded.format.serial))
+        }
+        (Some(_), None) => {
+            voice.fail("--convert needs --format: what is to be made of the bytes");
+            Err(Ending::WrongUsage)
+        }
+        (None, None) => Ok((None, None)),
+    }
 }
 
 /// Why a file cannot be meant to be recorded into, by its name.
