@@ -217,7 +217,7 @@ fn colours_come_when_asked_for() {
     let shown = |term: &str| {
         let screen = crate::screen::Screen::new();
         let mut command = crate::run::command(wrong);
-        command.env("TERM", term).env_remove("NO_COLOR").stderr(screen.stdio());
+        command.env("TERM", term).env_remove("NO_COLOR").env_remove("CI").stderr(screen.stdio());
         command.status().unwrap();
         drop(command);
         screen.shown().contains('\u{1B}')
