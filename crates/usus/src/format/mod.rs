@@ -43,7 +43,7 @@ pub struct Format {
     pub lines: Vec<Line>,
     /// `[[frame]]`, in the order of the file.
     pub frames: Vec<Frame>,
-    /// `[record.KIND]`, in the order of the file; the fields of `[shared]` stand in front of each one's own.
+    /// `[record.KIND]`, in the order of the file.
     pub records: Vec<Record>,
     /// `[[ignore]]`, in the order of the file.
     pub ignores: Vec<Ignore>,
@@ -375,7 +375,7 @@ pub struct Record {
     pub checksum: Option<Presence>,
     /// `more = "ignore"`: columns behind the declared ones are allowed.
     pub more: bool,
-    /// `fields`, behind those of `[shared]`.
+    /// `fields`, behind those of the frame's header.
     pub fields: Vec<Field>,
 }
 
@@ -590,8 +590,8 @@ impl Weight {
     /// What there is too much of in the records of a format together.
     pub(crate) fn too_many(self) -> Option<ProblemKind> {
         let too_many = |what, found, limit| (found > limit).then_some(ProblemKind::TooMany { what, found, limit });
-        let fields = "fields in all records together, those that records share counted for each";
-        let codes = "codes in all records together, those that records share counted for each";
+        let fields = "fields in all records together, those of the header counted for each";
+        let codes = "codes in all records together, those of the header counted for each";
         too_many(fields, self.fields, limits::ALL_FIELDS).or(too_many(codes, self.codes, limits::ALL_CODES))
     }
 }

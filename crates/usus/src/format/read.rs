@@ -7,7 +7,7 @@ use core::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, in_file_order};
-use super::{Field, Format, Ignore, Limits, Line, Presence, Record, Serial, Spanned, When, example, field, frame};
+use super::{Format, Ignore, Limits, Line, Presence, Record, Serial, Spanned, When, example, field, frame};
 use crate::expression;
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
@@ -49,8 +49,7 @@ fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<
     let limits = read_limits(&mut keys);
     let lines = read_lines(&mut keys);
     let frames = read_frames(&mut keys);
-    let shared = read_shared(&mut keys);
-    let records = read_records(&mut keys, text, &shared);
+    let records = read_records(&mut keys, text);
     let ignores = read_ignores(&mut keys, text);
     let examples = keys
         .tables("example")
@@ -134,15 +133,7 @@ fn read_frames(keys: &mut Keys<'_, '_>) -> Vec<super::Frame> {
         .collect()
 }
 
-fn read_shared(keys: &mut Keys<'_, '_>) -> Vec<Field> {
-    let Some((table, span)) = keys.table("shared") else { return Vec::new() };
-    let mut keys = Keys::new(table, span, "`[shared]`", keys.problems);
-    let fields = field::read_all(&mut keys, "fields");
-    keys.done();
-    fields
-}
-
-fn read_records(keys: &mut Keys<'_, '_>, text: &str, shared: &[Field]) -> Vec<Record> {
+fn read_records(keys: &mut Keys<'_, '_>, text: &str) -> Vec<Record> {
     let Some((table, _)) = keys.table("record") else { return Vec::new() };
     let entries = in_file_order(table);
     if entries.len() > limits::KINDS {
@@ -150,7 +141,6 @@ fn read_records(keys: &mut Keys<'_, '_>, text: &str, shared: &[Field]) -> Vec<Re
         keys.problem(entries[limits::KINDS].0.span.clone(), kind);
     }
     let mut records = Vec::new();
-    let (shared_fields, mut fields) = (super::weigh(shared), super::Weight::default());
     for (kind, value) in entries.into_iter().take(limits::KINDS) {
         let Some(kind) = keys.checked_name(kind) else { continue };
         let DeValue::Table(table) = value.get_ref() else {
@@ -158,16 +148,8 @@ fn read_records(keys: &mut Keys<'_, '_>, text: &str, shared: &[Field]) -> Vec<Re
             continue;
         };
         let mut inner = Keys::new(table, kind.span.clone(), "`[record.KIND]`", keys.problems);
-        let record = read_record(&mut inner, text, kind);
+        records.push(read_record(&mut inner, text, kind));
         inner.done();
-        fields.add(shared_fields);
-        fields.add(super::weigh(&record.fields));
-        if let Some(too_many) = fields.too_many() {
-            keys.problem(record.kind.span, too_many);
-            return records;
-        }
-        let fields = shared.iter().cloned().chain(record.fields).collect();
-        records.push(Record { fields, ..record });
     }
     records
 }

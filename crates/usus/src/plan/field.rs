@@ -58,11 +58,15 @@ pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separator: u
 /// The layout of a date or clock field.
 pub(super) fn layout_of(field: &Declared, kind: FieldType, problems: &mut Problems) -> Option<Layout> {
     let (of, default, expected) = match kind {
-        FieldType::Date => (LayoutOf::Date, "yyyy-mm-dd", "d, m and y, as in \"ddmmyy\" or \"yyyy-mm-dd\""),
-        FieldType::Clock => (LayoutOf::Clock, "hh:mm:ss", "h, m and s, as in \"hhmmss\" or \"hh:mm:ss\""),
+        FieldType::Date => (LayoutOf::Date, None, "D, M and Y, as in \"DDMMYY\" or \"YYYY-MM-DD\""),
+        FieldType::Clock => (LayoutOf::Clock, Some("hh:mm:ss"), "h, m and s, as in \"hhmmss\" or \"hh:mm:ss\""),
         _ => return None,
     };
-    let text = field.layout.as_ref().map_or(default, |layout| layout.value.as_str());
+    // A day and a month are easily taken for each other: a date has to say which is which.
+    let Some(text) = field.layout.as_ref().map(|layout| layout.value.as_str()).or(default) else {
+        problems.add(field.span.clone(), ProblemKind::MissingKey { key: "layout", table: "a date" });
+        return None;
+    };
     let layout = Layout::parse(text, of);
     if let (None, Some(written)) = (&layout, &field.layout) {
         let found = format!("the text \"{}\"", written.value.escape_debug());

@@ -106,7 +106,7 @@ impl fmt::Display for Clock {
     }
 }
 
-/// How a date or a time of day is written, compiled from a layout text such as `ddmmyy` or `hh:mm:ss`.
+/// How a date or a time of day is written, compiled from a layout text such as `DDMMYY` or `hh:mm:ss`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Layout(Vec<Step>);
 
@@ -121,15 +121,15 @@ enum Step {
 /// A part of a date or time of day, by the letter that stands for it in a layout.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Part {
-    /// `y`: a year of four digits, or two (80 to 99 are 1980 to 1999, 00 to 79 are 2000 to 2079).
+    /// `Y`: a year of four digits, or two (80 to 99 are 1980 to 1999, 00 to 79 are 2000 to 2079).
     Year,
-    /// `m` in a date.
+    /// `M`.
     Month,
-    /// `d`.
+    /// `D`.
     Day,
     /// `h`.
     Hour,
-    /// `m` in a time of day.
+    /// `m`.
     Minute,
     /// `s`; a fraction may follow.
     Second,
@@ -151,7 +151,7 @@ pub(crate) fn full_year(two_digits: i16) -> i16 {
     two_digits + if two_digits >= 80 { 1900 } else { 2000 }
 }
 
-/// What a layout is for: `m` means the month in a date and the minute in a time of day.
+/// What a layout is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum LayoutOf {
     Date,
@@ -167,9 +167,9 @@ impl Layout {
         let mut index = 0;
         while index < bytes.len() {
             let part = match (bytes[index], of) {
-                (b'y', LayoutOf::Date) => Some(Part::Year),
-                (b'm', LayoutOf::Date) => Some(Part::Month),
-                (b'd', LayoutOf::Date) => Some(Part::Day),
+                (b'Y', LayoutOf::Date) => Some(Part::Year),
+                (b'M', LayoutOf::Date) => Some(Part::Month),
+                (b'D', LayoutOf::Date) => Some(Part::Day),
                 (b'h', LayoutOf::Clock) => Some(Part::Hour),
                 (b'm', LayoutOf::Clock) => Some(Part::Minute),
                 (b's', LayoutOf::Clock) => Some(Part::Second),

@@ -123,7 +123,7 @@ fn cases() -> Vec<(&'static str, String)> {
         (
             "keys that do not go together",
             field(
-                "{ name = 'v', type = 'u24be', width = 3, layout = 'ddmmyy', fill = ' ', places = 2, rollover = 9, optional = true, unit_from = 'v' }",
+                "{ name = 'v', type = 'u24be', width = 3, layout = 'DDMMYY', fill = ' ', places = 2, rollover = 9, optional = true, unit_from = 'v' }",
             ),
         ),
         ("types of the other medium", field("{ name = 'a', type = 'number', width = 3 }")),
@@ -135,8 +135,16 @@ fn cases() -> Vec<(&'static str, String)> {
         (
             "a layout with a hole",
             column(
-                "{ name = 'a', type = 'date', layout = 'dd.mm' }, { name = 'b', type = 'clock', layout = 'hhmmssdd' }",
+                "{ name = 'a', type = 'date', layout = 'DD.MM' }, { name = 'b', type = 'clock', layout = 'hhmmssdd' }",
             ),
+        ),
+        (
+            "a date that does not say how it is written",
+            column("{ name = 'a', type = 'date' }, { name = 'b', type = 'date', layout = 'ddmmyy' }"),
+        ),
+        (
+            "fields of all records, which the header has",
+            own("format = 'x'\n[shared]\nfields = []\n[[frame]]\ncut = 'text'"),
         ),
         ("codes that are no numbers", field("{ name = 'v', type = 'u24be', codes = { 0 = 'a', x = 'b', 2 = 3 } }")),
         ("no_data of another type", field("{ name = 'v', type = 'u24be', no_data = ['x', 1] }")),

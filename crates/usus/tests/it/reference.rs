@@ -44,8 +44,6 @@ fn every_key_is_in_the_reference() {
         limits = { xyzzyx = 1 }
         [line.a]
         xyzzyx = 1
-        [shared]
-        xyzzyx = 1
         [[frame]]
         cut = 'packet'
         xyzzyx = 1
@@ -73,6 +71,6 @@ fn every_key_is_in_the_reference() {
             assert!(REFERENCE.contains(&format!("`{key}`")), "`{key}` of {table} is not in the reference");
         }
     }
-    assert_eq!(tables.len(), 12, "{tables:?}");
+    assert_eq!(tables.len(), 11, "{tables:?}");
     assert!(keys > 80);
 }

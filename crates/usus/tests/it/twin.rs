@@ -656,7 +656,7 @@ fn columns_row(record: &Record, frame: &Frame, columns: &[&[u8]]) -> Option<Stri
 fn span(field: &Field) -> usize {
     match field.kind.as_ref().map(|kind| kind.value) {
         Some(FieldType::Latitude | FieldType::Longitude) => 2,
-        Some(FieldType::Date) if field.layout.as_ref().is_some_and(|layout| layout.value == "dd,mm,yyyy") => 3,
+        Some(FieldType::Date) if field.layout.as_ref().is_some_and(|layout| layout.value == "DD,MM,YYYY") => 3,
         _ => 1,
     }
 }
@@ -773,11 +773,11 @@ fn slow_clock(text: &[u8]) -> Option<String> {
 
 fn slow_date(text: &[u8], layout: &str) -> Option<String> {
     let (day, month, year) = match layout {
-        "ddmmyy" if text.len() == 6 => {
+        "DDMMYY" if text.len() == 6 => {
             let year = two(&text[4..])?;
             (two(&text[..2])?, two(&text[2..4])?, if year >= 80 { 1900 + year } else { 2000 + year })
         }
-        "dd,mm,yyyy" if text.len() == 10 && text[2] == b',' && text[5] == b',' => {
+        "DD,MM,YYYY" if text.len() == 10 && text[2] == b',' && text[5] == b',' => {
             (two(&text[..2])?, two(&text[3..5])?, two(&text[6..8])? * 100 + two(&text[8..])?)
         }
         _ => {

@@ -290,7 +290,7 @@ fn records_fill_structs() {
 #[test]
 fn owned_records_keep_their_values_and_become_json() {
     let plan = plan(
-        "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a', type = 'number' }, { name = 'd', type = 'date' }, { name = 'g', up_to = 'end', fields = [{ name = 'h', type = 'hex' }] }]",
+        "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a', type = 'number' }, { name = 'd', type = 'date', layout = 'YYYY-MM-DD' }, { name = 'g', up_to = 'end', fields = [{ name = 'h', type = 'hex' }] }]",
     );
     let mut owned = Vec::new();
     records(&plan, b"x\n1.50,2026-11-25,FF,,10\n,,\n", |record| owned.push(record.to_owned()));
@@ -396,7 +396,7 @@ proptest! {
     /// Dates and times of day that exist are read, in whatever layout; others are invalid.
     #[test]
     fn calendars_know_what_exists(year in 0..10_000u32, month in 0..15u32, day in 0..35u32, hour in 0..30u32, minute in 0..70u32, second in 0..70u32, fraction in "[0-9]{0,9}") {
-        let plan = plan("format = 'x'\n[[frame]]\ncut = 'text'\nseparator = ';'\n[record.r]\nfields = [{ name = 'a', type = 'date' }, { name = 'b', type = 'date', layout = 'dd.mm.yyyy' }, { name = 'c', type = 'date', layout = 'yymmdd' }, { name = 'd', type = 'clock', layout = 'hhmmss' }, { name = 'e', type = 'clock' }]");
+        let plan = plan("format = 'x'\n[[frame]]\ncut = 'text'\nseparator = ';'\n[record.r]\nfields = [{ name = 'a', type = 'date', layout = 'YYYY-MM-DD' }, { name = 'b', type = 'date', layout = 'DD.MM.YYYY' }, { name = 'c', type = 'date', layout = 'YYMMDD' }, { name = 'd', type = 'clock', layout = 'hhmmss' }, { name = 'e', type = 'clock' }]");
         let point = if fraction.is_empty() { "" } else { "." };
         let line = format!(
             "\n{year:04}-{month:02}-{day:02};{day:02}.{month:02}.{year:04};{:02}{month:02}{day:02};{hour:02}{minute:02}{second:02}{point}{fraction};{hour:02}:{minute:02}:{second:02}{point}{fraction}\n",
