@@ -38,7 +38,7 @@ pub(crate) fn sent(check: &Check, frame: &[u8]) -> Option<u128> {
     let bytes = frame.get(at..at + check.form.size())?;
     match check.form {
         CheckForm::Binary(integer) => Some(word_of(bytes, integer.order).into()),
-        CheckForm::Hex(_) => hex(bytes),
+        CheckForm::Hex(integer) => hex(bytes, integer.order),
     }
 }
 
@@ -52,11 +52,24 @@ pub(crate) fn put(check: &Check, frame: &mut [u8], checksum: u64) {
         *byte = match check.form {
             CheckForm::Binary(integer) if integer.order == Order::Big => shifted(8 * behind) as u8,
             CheckForm::Binary(_) => shifted(8 * index) as u8,
-            CheckForm::Hex(_) => b"0123456789ABCDEF"[shifted(4 * behind) as usize & 15],
+            CheckForm::Hex(integer) if integer.order == Order::Big => hex_digit(shifted(4 * behind)),
+            // The lower byte's two digits come first, the higher of them in front.
+            CheckForm::Hex(_) => hex_digit(shifted(4 * (index ^ 1))),
         };
     }
 }
 
-fn hex(digits: &[u8]) -> Option<u128> {
-    digits.iter().try_fold(0u128, |value, &digit| Some(value << 4 | u128::from(char::from(digit).to_digit(16)?)))
+/// The number that hex digits are, two for each of its bytes.
+fn hex(digits: &[u8], order: Order) -> Option<u128> {
+    let digit = |digit: u8| char::from(digit).to_digit(16).map(u128::from);
+    let byte = |pair: &[u8]| Some(digit(pair[0])? << 4 | digit(pair[1])?);
+    let shift_in = |value: u128, pair: &[u8]| Some(value << 8 | byte(pair)?);
+    match order {
+        Order::Big => digits.chunks_exact(2).try_fold(0, shift_in),
+        Order::Little => digits.rchunks_exact(2).try_fold(0, shift_in),
+    }
+}
+
+fn hex_digit(value: u64) -> u8 {
+    b"0123456789ABCDEF"[value as usize & 15]
 }

@@ -66,7 +66,7 @@ pub const AWKWARD: &str = r#"
     fields = [
       { name = "text" },
       { name = "number", type = "number", range = [0, 9] },
-      { name = "list", up_to = "end", fields = [ { name = "a", type = "hex" }, { name = "b" } ] },
+      { name = "list", up_to = "end", fields = [ { name = "a", type = "number", digits = "hex" }, { name = "b" } ] },
     ]
 "#;
 

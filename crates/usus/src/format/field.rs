@@ -81,12 +81,19 @@ fn read_place(keys: &mut Keys<'_, '_>) -> Place {
 }
 
 fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
-    let word = keys.text("type")?;
+    let Some(word) = keys.text("type") else {
+        if let Some(digits) = keys.value("digits") {
+            keys.problem(
+                digits.span(),
+                ProblemKind::Conflict { key: "digits", with: "a field without `type`".to_string() },
+            );
+        }
+        return None;
+    };
     let found = match word.value.as_str() {
         "text" => Some(FieldType::Text),
         "bytes" => Some(FieldType::Bytes),
         "number" => Some(FieldType::Number),
-        "hex" => Some(FieldType::Hex),
         "lat" => Some(FieldType::Latitude),
         "lon" => Some(FieldType::Longitude),
         "clock" => Some(FieldType::Clock),
@@ -97,6 +104,13 @@ fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
         "f64le" => Some(FieldType::F64(Order::Little)),
         other => integer_type(other).map(FieldType::Integer),
     };
+    if keys.word("digits", "way to send digits", &[("hex", ())]).is_some() {
+        if found == Some(FieldType::Number) {
+            return Some(Spanned { span: word.span, value: FieldType::Hex });
+        }
+        let with = "this type: only a `number` can be sent in hex digits yet".to_string();
+        keys.problem(word.span.clone(), ProblemKind::Conflict { key: "digits", with });
+    }
     match found {
         Some(value) => Some(Spanned { span: word.span, value }),
         None => {

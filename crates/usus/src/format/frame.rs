@@ -150,30 +150,13 @@ fn read_check(keys: &mut Keys<'_, '_>) -> Option<Check> {
         }
         known.then_some(name.value)
     });
+    let in_hex = inner.word("digits", "way to send digits", &[("hex", ())]).is_some();
     let form = inner.required_text("type").and_then(|word| {
-        let width = inner.within("width", 1, 32).map(|width| Spanned { span: width.span, value: width.value as usize });
-        match (word.value.as_str(), width) {
-            ("hex", Some(width)) => Some(CheckForm::Hex(width.value)),
-            ("hex", None) => {
-                if inner.value("width").is_none() {
-                    inner.missing("width");
-                }
-                None
-            }
-            (_, width) => {
-                if let Some(width) = width {
-                    inner.problem(
-                        width.span,
-                        ProblemKind::Conflict { key: "width", with: "an integer type".to_string() },
-                    );
-                }
-                let integer = integer_type(&word.value).map(CheckForm::Binary);
-                if integer.is_none() {
-                    inner.problem(word.span, unknown_type(&word.value));
-                }
-                integer
-            }
+        let integer = integer_type(&word.value);
+        if integer.is_none() {
+            inner.problem(word.span, unknown_type(&word.value));
         }
+        integer.map(if in_hex { CheckForm::Hex } else { CheckForm::Binary })
     });
     let byte = inner.place("byte").map(|byte| byte.value);
     let from = inner.place("from").map_or(0, |from| from.value);

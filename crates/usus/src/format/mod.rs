@@ -343,8 +343,8 @@ pub struct Check {
 pub enum CheckForm {
     /// As an integer.
     Binary(Integer),
-    /// As this many hex digits.
-    Hex(usize),
+    /// As the hex digits of an integer, two for each byte.
+    Hex(Integer),
 }
 
 impl CheckForm {
@@ -352,7 +352,7 @@ impl CheckForm {
     pub fn size(self) -> usize {
         match self {
             CheckForm::Binary(integer) => usize::from(integer.bytes),
-            CheckForm::Hex(digits) => digits,
+            CheckForm::Hex(integer) => 2 * usize::from(integer.bytes),
         }
     }
 }
@@ -535,7 +535,7 @@ pub enum FieldType {
     Bytes,
     /// `number`: a decimal number in a text.
     Number,
-    /// `hex`: hex digits in a text that stand for an unsigned integer.
+    /// `number` with `digits = "hex"`: hex digits in a text that stand for an unsigned integer.
     Hex,
     /// `lat`: degrees and minutes (`ddmm.mmmm`) in one column, N or S in the next.
     Latitude,

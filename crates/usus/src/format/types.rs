@@ -29,11 +29,10 @@ pub(super) fn integer_type(text: &str) -> Option<Integer> {
 
 /// Every word that `type` can be, for messages.
 pub(super) fn type_words() -> Vec<String> {
-    let mut words: Vec<String> = [
-        "text", "bytes", "number", "hex", "lat", "lon", "clock", "date", "f32be", "f32le", "f64be", "f64le", "u8", "i8",
-    ]
-    .map(ToString::to_string)
-    .to_vec();
+    let mut words: Vec<String> =
+        ["text", "bytes", "number", "lat", "lon", "clock", "date", "f32be", "f32le", "f64be", "f64le", "u8", "i8"]
+            .map(ToString::to_string)
+            .to_vec();
     for bits in (16..=64).step_by(8) {
         for (sign, order) in [("u", "be"), ("u", "le"), ("i", "be"), ("i", "le")] {
             words.push(alloc::format!("{sign}{bits}{order}"));
@@ -45,13 +44,23 @@ pub(super) fn type_words() -> Vec<String> {
 /// The problem of a `type` that is none: what a datasheet's word means, or the word that is nearest.
 pub(super) fn unknown_type(found: &str) -> ProblemKind {
     let meant = meant(found);
+    if matches!(found, "hex" | "hexadecimal") {
+        let note = Some("hex digits are a `number` with `digits = \"hex\"`; of a checksum, its integer type with that");
+        return ProblemKind::UnknownWord {
+            what: "type",
+            found: found.to_string(),
+            nearest: None,
+            allowed: Vec::new(),
+            note,
+        };
+    }
     let (nearest, allowed, note) = match meant.len() {
         0 => match nearest(found, type_words().iter().map(String::as_str)) {
             Some(nearest) => (Some(nearest), meant, None),
             None => {
                 let some = [
-                    "u8", "i8", "u16be", "u16le", "i16be", "i32le", "f32be", "f64le", "text", "bytes", "number", "hex",
-                    "lat", "lon", "clock", "date",
+                    "u8", "i8", "u16be", "u16le", "i16be", "i32le", "f32be", "f64le", "text", "bytes", "number", "lat",
+                    "lon", "clock", "date",
                 ];
                 let note = "integers are `u` or `i` with 8 to 64 bits in steps of 8; `be` has its high byte first, `le` its low byte";
                 (None, some.map(ToString::to_string).to_vec(), Some(note))

@@ -285,7 +285,7 @@ fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
     };
     let kind = match check.form {
         CheckForm::Binary(integer) => integer_word(integer),
-        CheckForm::Hex(digits) => format!("{digits} hex digits"),
+        CheckForm::Hex(integer) => format!("{} in hex", integer_word(integer)),
     };
     let edge = |edge: super::Edge| match edge {
         super::Edge::Front(place) => place.to_string(),

@@ -268,7 +268,7 @@ pub(super) fn word_of(declared: &Declared, kind: FieldType) -> String {
         FieldType::Text => "text".to_string(),
         FieldType::Bytes => "bytes".to_string(),
         FieldType::Number => "number".to_string(),
-        FieldType::Hex => "hex".to_string(),
+        FieldType::Hex => "number in hex".to_string(),
         FieldType::Latitude => "lat".to_string(),
         FieldType::Longitude => "lon".to_string(),
         FieldType::Clock => "clock".to_string(),

@@ -499,8 +499,9 @@ pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &
     let checksum = Checksum::named(&declared.algorithm)?;
     let size = declared.form.size();
     let bits = match declared.form {
-        crate::format::CheckForm::Binary(integer) => usize::from(integer.bytes) * 8,
-        crate::format::CheckForm::Hex(digits) => digits * 4,
+        crate::format::CheckForm::Binary(integer) | crate::format::CheckForm::Hex(integer) => {
+            usize::from(integer.bytes) * 8
+        }
     };
     if bits < usize::from(checksum.width()) {
         let kind = ProblemKind::Senseless("the type is too narrow for this checksum");

@@ -62,6 +62,12 @@ fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         ("a start that is no hex", packet("start = 'A5 5'\nlength = 'x'", ok)),
+        (
+            "hex digits where none can be",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'text'\nchecksum = { algorithm = 'SUM-8', type = 'hex' }\n[record.r]\nfields = [{ name = 'a', type = 'hex' }, { name = 'b', type = 'lat', digits = 'hex' }, { name = 'c', type = 'number', digits = 'octal' }]",
+            ),
+        ),
         ("a length without its place", packet("start = 'AA'\nlength = { type = 'u16' }", ok)),
         (
             "limits above the limits",
@@ -215,7 +221,7 @@ fn cases() -> Vec<(&'static str, String)> {
         (
             "places beyond all bounds",
             packet(
-                "start = 'AA'\nlength = { byte = 9223372036854775807, type = 'u8', add = -9223372036854775808 }\nchecksum = { algorithm = 'SUM-8', type = 'hex', width = 9223372036854775807, from = 9223372036854775807, to = -9223372036854775807, byte = 65536 }",
+                "start = 'AA'\nlength = { byte = 9223372036854775807, type = 'u8', add = -9223372036854775808 }\nchecksum = { algorithm = 'SUM-8', type = 'u8', digits = 'hex', from = 9223372036854775807, to = -9223372036854775807, byte = 65536 }",
                 "fields = [{ name = 'a', byte = 9223372036854775807, type = 'u8' }, { name = 'b', type = 'text', width = 9223372036854775807 }, { name = 'c', byte = -65537, type = 'u8', places = 39, rollover = 0 }]",
             ),
         ),
@@ -482,7 +488,7 @@ fn frames_are_explained_in_full() {
         [[frame]]
         cut = "text"
         separator = ";"
-        checksum = { algorithm = "XOR-8", type = "hex", width = 2, to = -4 }
+        checksum = { algorithm = "XOR-8", type = "u8", digits = "hex", to = -4 }
         [record.b]
         fields = [ { name = "n", type = "number", unit = "m" }, { name = "c", chars = "1-3" }, { name = "d" } ]
     "#;

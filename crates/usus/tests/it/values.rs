@@ -290,7 +290,7 @@ fn records_fill_structs() {
 #[test]
 fn owned_records_keep_their_values_and_become_json() {
     let plan = plan(
-        "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a', type = 'number' }, { name = 'd', type = 'date', layout = 'YYYY-MM-DD' }, { name = 'g', up_to = 'end', fields = [{ name = 'h', type = 'hex' }] }]",
+        "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a', type = 'number' }, { name = 'd', type = 'date', layout = 'YYYY-MM-DD' }, { name = 'g', up_to = 'end', fields = [{ name = 'h', type = 'number', digits = 'hex' }] }]",
     );
     let mut owned = Vec::new();
     records(&plan, b"x\n1.50,2026-11-25,FF,,10\n,,\n", |record| owned.push(record.to_owned()));

@@ -139,7 +139,7 @@ fn texts() -> Plan {
           { name = "date",    type = "date", layout = "DDMMYY", optional = true },
           { name = "date2",   type = "date", layout = "YY/MM/DD", optional = true },
           { name = "scaled",  type = "number", scale = 0.5, optional = true },
-          { name = "hex",     type = "hex", optional = true },
+          { name = "hex",     type = "number", digits = "hex", optional = true },
         ]"#,
     )
 }
