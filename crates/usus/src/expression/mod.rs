@@ -7,6 +7,7 @@ mod parse;
 
 use alloc::boxed::Box;
 use alloc::string::{String, ToString};
+use alloc::vec::Vec;
 use core::cmp::Ordering;
 use core::ops::Range;
 
@@ -101,6 +102,8 @@ pub(crate) enum Node<N> {
     Or(Box<[Expression<N>; 2]>),
     Compare(Comparison, Box<[Expression<N>; 2]>),
     Starts(Box<[Expression<N>; 2]>),
+    /// The first is one of the others.
+    Among(Vec<Expression<N>>),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -206,6 +209,22 @@ impl Expression<String> {
                 require("`starts`", Type::Text, b, span_b, problems)?;
                 (Node::Starts(sides), Type::Condition)
             }
+            Node::Among(parts) => {
+                let spans: Vec<_> = parts.iter().map(|part| part.span.clone()).collect();
+                let resolved: Vec<_> = parts.into_iter().map(|part| part.resolved(resolve, problems)).collect();
+                let (parts, types): (Vec<_>, Vec<_>) =
+                    resolved.into_iter().collect::<Option<Vec<_>>>()?.into_iter().unzip();
+                let wanted = if types[0] == Type::Condition { Type::Number } else { types[0] };
+                let wrong = types
+                    .iter()
+                    .zip(spans)
+                    .filter(|(found, span)| require("`in`", wanted, **found, span.clone(), problems).is_none())
+                    .count();
+                if wrong > 0 {
+                    return None;
+                }
+                (Node::Among(parts), Type::Condition)
+            }
         };
         Some((Expression { span, node }, found))
     }
@@ -254,6 +273,7 @@ impl<N> Expression<N> {
             Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
                 sides.iter().for_each(|side| side.names(take));
             }
+            Node::Among(parts) => parts.iter().for_each(|part| part.names(take)),
             Node::Number(_) | Node::Text(_) => {}
         }
     }
@@ -271,12 +291,24 @@ impl<N> Expression<N> {
                 Some(false) => sides[1].truth(look),
                 None => sides[1].truth(look).filter(|truth| *truth),
             },
-            Node::Compare(comparison, sides) => match (sides[0].operand(look), sides[1].operand(look)) {
-                (Operand::Number(a), Operand::Number(b)) => Some(comparison.holds(a.compare(b))),
-                (Operand::Text(a), Operand::Text(b)) => Some(comparison.holds(a.cmp(b))),
-                (Operand::Absent, _) | (_, Operand::Absent) => None,
-                (a, b) => a.float()?.partial_cmp(&b.float()?).map(|ordering| comparison.holds(ordering)),
-            },
+            Node::Compare(comparison, sides) => {
+                let ordering = sides[0].operand(look).compare(sides[1].operand(look))?;
+                Some(comparison.holds(ordering))
+            }
+            Node::Among(parts) => {
+                let (one, others) = parts.split_first()?;
+                let one = one.operand(look);
+                // As if each were compared, and the comparisons joined by `or`.
+                let mut truth = Some(false);
+                for other in others {
+                    match one.compare(other.operand(look)) {
+                        Some(Ordering::Equal) => return Some(true),
+                        Some(_) => {}
+                        None => truth = None,
+                    }
+                }
+                truth
+            }
             Node::Starts(sides) => match (sides[0].operand(look), sides[1].operand(look)) {
                 (Operand::Text(a), Operand::Text(b)) => Some(a.starts_with(b)),
                 _ => None,
@@ -296,6 +328,16 @@ impl<N> Expression<N> {
 }
 
 impl Operand<'_> {
+    /// How the two compare, if neither is absent.
+    fn compare(self, other: Operand<'_>) -> Option<Ordering> {
+        match (self, other) {
+            (Operand::Number(a), Operand::Number(b)) => Some(a.compare(b)),
+            (Operand::Text(a), Operand::Text(b)) => Some(a.cmp(b)),
+            (Operand::Absent, _) | (_, Operand::Absent) => None,
+            (a, b) => a.float()?.partial_cmp(&b.float()?),
+        }
+    }
+
     fn float(self) -> Option<f64> {
         match self {
             Operand::Number(number) => Some(number.to_f64()),
@@ -314,15 +356,15 @@ impl ExpressionProblem {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use alloc::vec::Vec;
 
-    /// `n` is 7, `t` is "WIMWV", `a` and `b` are absent (a number, a text), `f` is 0.5.
+    /// `n` is 7, `in` is 3, `t` is "WIMWV", `a` and `b` are absent (a number, a text), `f` is 0.5.
     fn resolve(name: &str) -> Result<(Operand<'static>, Type), Option<String>> {
         match name {
             "n" => Ok((Operand::Number(Decimal::from_integer(7)), Type::Number)),
             "t" => Ok((Operand::Text(b"WIMWV"), Type::Text)),
             "a" => Ok((Operand::Absent, Type::Number)),
             "b" => Ok((Operand::Absent, Type::Text)),
+            "in" => Ok((Operand::Number(Decimal::from_integer(3)), Type::Number)),
             "f" => Ok((Operand::Float(0.5), Type::Number)),
             _ => Err(Some("n".to_string())),
         }
@@ -354,6 +396,16 @@ mod tests {
             ("t starts 'WIMWVX'", false),
             ("not t starts 'P' and t != 'WIXDR'", true),
             ("f == 0.5", true),
+            ("n in [1, 7]", true),
+            ("n in [ 0x07 ]", true),
+            ("n in [1, 2,3]", false),
+            ("not n in [1, 2] and t in ['x', 'WIMWV']", true),
+            ("f in [1, 0.5]", true),
+            ("in in [in, 2]", true),
+            ("a in [1, 7]", false),
+            ("not a in [1, 7]", false),
+            ("n in [a, 7]", true),
+            ("not n in [a, 8]", false),
             ("f < n", true),
             ("a == 7", false),
             ("not a == 7", false),
@@ -370,7 +422,7 @@ mod tests {
     #[test]
     fn problems_name_their_place() {
         for (text, span, message) in [
-            ("n = 7", 2..3, "expected a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`), found `=`"),
+            ("n = 7", 2..3, "expected a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`, `in`), found `=`"),
             ("", 0..0, "expected a name, a number, a text or `(`, found the end"),
             ("n == ", 5..5, "expected a name, a number, a text or `(`, found the end"),
             ("n == 7 7", 7..8, "expected `and`, `or` or the end, found `7`"),
@@ -387,7 +439,14 @@ mod tests {
                 5..46,
                 "expected a number of at most 38 digits, found `99999999999999999999999999999999999999999`",
             ),
-            ("n # 7", 2..3, "expected a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`), found `#`"),
+            ("n in 7", 5..6, "expected a list such as `[1, 2, 5]`, found `7`"),
+            ("n in []", 6..7, "expected a name, a number, a text or `(`, found `]`"),
+            ("n in [1 2]", 8..9, "expected `,` or `]`, found `2`"),
+            ("n in [1, ", 9..9, "expected a name, a number, a text or `(`, found the end"),
+            ("n in [1", 7..7, "expected `,` or `]`, found the end"),
+            ("n in [1, 'x']", 9..12, "`in` needs a number, this is a text"),
+            ("(n == 1) in [1]", 1..7, "`in` needs a number, this is a condition"),
+            ("n # 7", 2..3, "expected a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`, `in`), found `#`"),
         ] {
             let problems = evaluate(text).unwrap_err();
             assert_eq!((problems[0].span.clone(), problems[0].kind.to_string().as_str()), (span, message), "{text}");

@@ -4,7 +4,8 @@
 //! either     = both { "or" both }
 //! both       = negation { "and" negation }
 //! negation   = "not" negation | comparison
-//! comparison = primary [ ( "==" | "!=" | "<" | "<=" | ">" | ">=" | "starts" ) primary ]
+//! comparison = primary [ ( "==" | "!=" | "<" | "<=" | ">" | ">=" | "starts" ) primary | "in" list ]
+//! list       = "[" primary { "," primary } "]"
 //! primary    = number | text | name | "(" either ")"
 //! number     = [ "-" ] ( digits [ "." digits ] | "0x" hex digits )
 //! text       = "'" any but "'" "'" | '"' any but '"' '"'
@@ -20,7 +21,8 @@ use super::{Comparison, Expression, ExpressionProblem, ExpressionProblemKind, No
 use crate::limits;
 use crate::value::Decimal;
 
-/// Words that cannot be names in an expression.
+/// Words that cannot be names in an expression. `in` can: names of values (inlet, inch) are often so short, and where it joins
+/// there can be no name.
 pub(crate) const RESERVED: [&str; 4] = ["and", "or", "not", "starts"];
 
 /// Parses `text` into a tree with the names as they are written.
@@ -48,6 +50,9 @@ enum Token<'t> {
     Compare(Comparison),
     Open,
     Close,
+    ListOpen,
+    ListClose,
+    Comma,
     Other,
     End,
 }
@@ -101,8 +106,33 @@ impl<'t> Parser<'t> {
                 let right = self.primary()?;
                 Ok(join(left, right, Node::Starts))
             }
-            Token::Other => Err(self.expected("a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`)", span)),
+            Token::Word("in") => {
+                self.at = span.end;
+                self.list(left)
+            }
+            Token::Other => Err(self.expected("a comparison (`==`, `!=`, `<`, `<=`, `>`, `>=`, `starts`, `in`)", span)),
             _ => Ok(left),
+        }
+    }
+
+    /// What `left` may be one of.
+    fn list(&mut self, left: Expression<String>) -> Result<Expression<String>, ExpressionProblem> {
+        let start = left.span.start;
+        let mut parts = [left].to_vec();
+        let (token, span) = self.peek()?;
+        if token != Token::ListOpen {
+            return Err(self.expected("a list such as `[1, 2, 5]`", span));
+        }
+        self.at = span.end;
+        loop {
+            parts.push(self.primary()?);
+            let (token, span) = self.peek()?;
+            self.at = span.end;
+            match token {
+                Token::Comma => {}
+                Token::ListClose => return Ok(Expression { span: start..span.end, node: Node::Among(parts) }),
+                _ => return Err(self.expected("`,` or `]`", span)),
+            }
         }
     }
 
@@ -167,6 +197,9 @@ impl<'t> Parser<'t> {
         let (token, length) = match first {
             '(' => (Token::Open, 1),
             ')' => (Token::Close, 1),
+            '[' => (Token::ListOpen, 1),
+            ']' => (Token::ListClose, 1),
+            ',' => (Token::Comma, 1),
             '\'' | '"' => match rest[1..].find(first) {
                 Some(end) => (Token::Text(&rest[1..=end]), end + 2),
                 None => return Err(ExpressionProblem::expected(start..self.text.len(), "a closing quote", "the end")),

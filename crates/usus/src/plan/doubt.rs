@@ -153,6 +153,7 @@ fn parts(expression: &Expression<u16>) -> usize {
         Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
             sides.iter().map(parts).sum()
         }
+        Node::Among(among) => among.iter().map(parts).sum(),
         Node::Number(_) | Node::Text(_) | Node::Name(_) => 0,
     }
 }
@@ -171,6 +172,7 @@ fn gather<'e>(expression: &'e Expression<u16>, literals: &mut Vec<&'e Node<u16>>
         Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
             sides.iter().for_each(|side| gather(side, literals));
         }
+        Node::Among(among) => among.iter().for_each(|part| gather(part, literals)),
         Node::Name(_) => {}
     }
 }
