@@ -63,7 +63,7 @@ fn run(inspection: &mut Inspection, stop: &AtomicBool, terminal: &mut DefaultTer
     let mut view = View::new(&inspection.name);
     let mut drawn = Instant::now() - REDRAW;
     let mut text = String::new();
-    while !stop.load(Ordering::Relaxed) && !gone() {
+    while !stop.load(Ordering::Relaxed) {
         let more = inspection.step(&mut text)?;
         view.take(&text, inspection);
         text.clear();
