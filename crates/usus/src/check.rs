@@ -1,51 +1,94 @@
 //! Testing the checksum of a frame: which bytes it covers, where it stands, how it is written.
 
-use crate::format::{CheckForm, Order};
-use crate::plan::Check;
+use crate::format::CheckForm;
+use crate::integer::Order;
+use crate::plan::{Check, CheckPlace};
 use crate::read::word_of;
+
+/// A frame as its checksum is tested on it.
+#[derive(Clone, Copy)]
+pub(crate) struct Whole<'f> {
+    pub(crate) contents: &'f [u8],
+    /// The whole frame, as it was sent.
+    pub(crate) frame: &'f [u8],
+}
 
 /// Whether the checksum of a frame holds; if not, what the bytes give and what was sent (of one wider than 64 bits, the low bits).
 #[inline(always)]
-pub(crate) fn test(check: &Check, frame: &[u8]) -> Result<(), (u64, Option<u64>)> {
+pub(crate) fn test(check: &Check, of: Whole<'_>) -> Result<(), (u64, Option<u64>)> {
+    let (from, to) = covered(check, of);
+    let bytes = area(check, of).get(from..to).unwrap_or_default();
     if let CheckForm::Binary(integer) = check.form
-        && let Some(computed) = check.checksum.narrow(covered(check, frame))
+        && let Some(computed) = check.checksum.narrow(bytes)
     {
-        let sent = check.at.in_frame(frame.len()).and_then(|at| frame.get(at..at + usize::from(integer.bytes)));
-        let sent = sent.map(|bytes| word_of(bytes, integer.order));
+        let sent = written(check, of).map(|bytes| word_of(bytes, integer.order));
         return if sent == Some(computed) { Ok(()) } else { Err((computed, sent)) };
     }
-    let (computed, sent) = (computed(check, frame), sent(check, frame));
+    compare(check, of, check.checksum.of(bytes))
+}
+
+/// Compares a checksum with the one that was sent.
+#[inline(always)]
+pub(crate) fn compare(check: &Check, of: Whole<'_>, computed: u128) -> Result<(), (u64, Option<u64>)> {
+    let sent = sent(check, of);
     if sent == Some(computed) { Ok(()) } else { Err((computed as u64, sent.map(|sent| sent as u64))) }
 }
 
-/// The bytes of a frame that its checksum covers.
+/// The bytes among which the covered ones are counted.
 #[inline(always)]
-fn covered<'f>(check: &Check, frame: &'f [u8]) -> &'f [u8] {
-    match (check.from.in_frame(frame.len()), check.to.in_frame(frame.len())) {
-        (Some(from), Some(to)) if from <= to => &frame[from..=to],
-        _ => &[],
+fn area<'f>(check: &Check, of: Whole<'f>) -> &'f [u8] {
+    match check.place {
+        CheckPlace::Behind { through_end: true } => &of.frame[..of.frame.len().saturating_sub(check.form.size())],
+        _ => of.contents,
+    }
+}
+
+/// The first byte covered and the one behind the last, counted from the contents' first.
+#[inline(always)]
+pub(crate) fn covered(check: &Check, of: Whole<'_>) -> (usize, usize) {
+    let length = area(check, of).len();
+    match (check.from.in_frame(length), check.to.in_frame(length)) {
+        (Some(from), Some(to)) if from <= to && to < length => (from, to + 1),
+        _ => (0, 0),
     }
 }
 
 /// The checksum that a frame ought to have.
-pub(crate) fn computed(check: &Check, frame: &[u8]) -> u128 {
-    check.checksum.of(covered(check, frame))
+pub(crate) fn computed(check: &Check, of: Whole<'_>) -> u128 {
+    let (from, to) = covered(check, of);
+    check.checksum.of(area(check, of).get(from..to).unwrap_or_default())
 }
 
 /// The checksum that it has; nothing if there is no room for one, or what stands there is no number.
-pub(crate) fn sent(check: &Check, frame: &[u8]) -> Option<u128> {
-    let at = check.at.in_frame(frame.len())?;
-    let bytes = frame.get(at..at + check.form.size())?;
+pub(crate) fn sent(check: &Check, of: Whole<'_>) -> Option<u128> {
+    let bytes = written(check, of)?;
     match check.form {
         CheckForm::Binary(integer) => Some(word_of(bytes, integer.order).into()),
         CheckForm::Hex(integer) => hex(bytes, integer.order),
     }
 }
 
-/// Puts a checksum into a frame, where there is room for it.
-pub(crate) fn put(check: &Check, frame: &mut [u8], checksum: u64) {
+/// The bytes that are the checksum.
+#[inline(always)]
+fn written<'f>(check: &Check, of: Whole<'f>) -> Option<&'f [u8]> {
     let size = check.form.size();
-    let Some(place) = check.at.in_frame(frame.len()).and_then(|at| frame.get_mut(at..at + size)) else { return };
+    match check.place {
+        CheckPlace::In(edge) => {
+            let at = edge.in_frame(of.contents.len())?;
+            of.contents.get(at..at + size)
+        }
+        CheckPlace::Behind { .. } => of.frame.get(of.frame.len().checked_sub(size)?..),
+    }
+}
+
+/// Puts a checksum into a frame that begins with so many bytes of contents, where there is room for it.
+pub(crate) fn put(check: &Check, frame: &mut [u8], contents: usize, checksum: u64) {
+    let size = check.form.size();
+    let at = match check.place {
+        CheckPlace::In(edge) => edge.in_frame(contents),
+        CheckPlace::Behind { .. } => frame.len().checked_sub(size),
+    };
+    let Some(place) = at.and_then(|at| frame.get_mut(at..at + size)) else { return };
     for (index, byte) in place.iter_mut().enumerate() {
         let behind = size - 1 - index;
         let shifted = |bits: usize| checksum.checked_shr(bits as u32).unwrap_or(0);

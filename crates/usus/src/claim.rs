@@ -3,18 +3,9 @@
 
 use crate::event::Reason;
 use crate::expression::Operand;
-use crate::plan::{ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, ShapeUnit};
+use crate::plan::{Choice, ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, ShapeUnit};
 use crate::read::Cells;
 use crate::value::Value;
-
-/// What claims a frame.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Choice {
-    Undecided,
-    Kind(u16),
-    Ignore(u16),
-    Unclaimed,
-}
 
 /// Choices made before, by the bytes that decide them: two for each of some places. A cache: it changes speed only.
 #[derive(Clone, Debug)]

@@ -2,21 +2,13 @@
 
 use core::fmt;
 
-use crate::format::{CheckForm, Order};
+use crate::format::CheckForm;
+use crate::input::{FaultKind, LineId, Loss};
+use crate::integer::Order;
+use crate::limits;
 use crate::plan::Plan;
 use crate::record::Record;
 use crate::time::Time;
-
-/// One of a decoder's lines, as [`Decoder::line`](crate::Decoder::line) returns it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct LineId(pub(crate) u32);
-
-impl LineId {
-    /// Its number: lines count from 0 in the order in which they were added.
-    pub const fn index(self) -> usize {
-        self.0 as usize
-    }
-}
 
 /// What happened next on a line. Everything in it is lent until the next call.
 #[derive(Clone, Copy, Debug)]
@@ -96,6 +88,28 @@ pub enum Reason {
     },
     /// There has to be a checksum, and there is none.
     ChecksumAbsent {
+        /// The frame.
+        frame: u16,
+    },
+    /// A sentence without a checksum does not begin where a line begins.
+    SentenceAmidLine {
+        /// The frame.
+        frame: u16,
+    },
+    /// A packet does not end where it has to: where its length says, or within the length of the longest.
+    NoEnd {
+        /// The frame.
+        frame: u16,
+        /// That length, in bytes.
+        length: u32,
+    },
+    /// Another packet seems to begin before this one has ended.
+    BeginsAnew {
+        /// The frame.
+        frame: u16,
+    },
+    /// An escape stands before a byte that needs none.
+    Escape {
         /// The frame.
         frame: u16,
     },
@@ -182,6 +196,10 @@ impl Reason {
             Reason::Constant { .. } => "header constant",
             Reason::Checksum { .. } => "checksum",
             Reason::ChecksumAbsent { .. } => "checksum absent",
+            Reason::SentenceAmidLine { .. } => "sentence amid a line",
+            Reason::NoEnd { .. } => "no end",
+            Reason::BeginsAnew { .. } => "begins anew",
+            Reason::Escape { .. } => "escape",
             Reason::SentenceByte { .. } => "byte not allowed in a sentence",
             Reason::SentenceTooLong { .. } => "sentence too long",
             Reason::LineTooLong { .. } => "line too long",
@@ -247,6 +265,16 @@ impl fmt::Display for Description<'_> {
             }
             Reason::ChecksumAbsent { frame } => {
                 write!(f, "{} without the checksum that it has to have", named(frame))
+            }
+            Reason::SentenceAmidLine { frame } => {
+                write!(f, "{} without a checksum begins amid a line", named(frame))
+            }
+            Reason::NoEnd { frame, length } => {
+                write!(f, "{} begins, but does not end within {length} bytes", named(frame))
+            }
+            Reason::BeginsAnew { frame } => write!(f, "{} begins, and begins anew before its end", named(frame)),
+            Reason::Escape { frame } => {
+                write!(f, "{} begins, but holds an escape before a byte that needs none", named(frame))
             }
             Reason::SentenceByte { frame, byte } => {
                 write!(f, "{} begins, but holds the byte {byte:02X}", named(frame))
@@ -325,9 +353,9 @@ pub struct Notice<'a> {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum NoticeKind {
-    /// A sentence is longer than the 82 characters of the standard. It is taken, since its checksum holds.
+    /// A sentence is longer than the 82 characters of the standard. It is taken, nevertheless.
     LongSentence {
-        /// Its length from `$` to the last digit of its checksum.
+        /// Its length as the standard counts: from `$` to its CR LF, which count as two whatever was sent.
         length: u32,
     },
     /// A line of text was interrupted by a frame of another cut, and is taken as two lines.
@@ -377,7 +405,7 @@ impl fmt::Display for Notice<'_> {
         let kind_name = |kind: u16| kinds.get(usize::from(kind)).map_or("", |kind| kind.name.as_str());
         match self.kind {
             NoticeKind::LongSentence { length } => {
-                write!(f, "a sentence of {length} characters, taken because its checksum holds")
+                write!(f, "a sentence of {length} characters, more than the standard's {}", limits::STANDARD_SENTENCE)
             }
             NoticeKind::Interrupted => f.write_str("a line was interrupted by a frame and is taken as two"),
             NoticeKind::MaybeBegunBefore => {
@@ -394,61 +422,6 @@ impl fmt::Display for Notice<'_> {
             }
             NoticeKind::Fault(fault) => write!(f, "the source marked a fault: {}", fault.word()),
             NoticeKind::Loss(loss) => write!(f, "bytes are missing here: {}", loss.word()),
-        }
-    }
-}
-
-/// A fault that the source saw on one character.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[non_exhaustive]
-pub enum FaultKind {
-    /// Its parity is wrong.
-    Parity,
-    /// Its stop bit is missing.
-    Framing,
-    /// The line was held at the start level for longer than a character.
-    Break,
-}
-
-impl FaultKind {
-    /// The word for it.
-    pub const fn word(self) -> &'static str {
-        match self {
-            FaultKind::Parity => "parity fault",
-            FaultKind::Framing => "framing fault",
-            FaultKind::Break => "break",
-        }
-    }
-}
-
-/// A fault on one byte of a chunk.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Fault {
-    /// Index of the byte in the chunk; the length of the chunk for a break behind it.
-    pub at: usize,
-    /// What it is.
-    pub kind: FaultKind,
-}
-
-/// Why bytes are missing.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[non_exhaustive]
-pub enum Loss {
-    /// The port was closed and opened again.
-    Reopened,
-    /// The receiver could not keep up.
-    Overrun,
-    /// The recording itself has a gap.
-    Gap,
-}
-
-impl Loss {
-    /// The word for it.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Loss::Reopened => "the port was opened again",
-            Loss::Overrun => "the receiver was overrun",
-            Loss::Gap => "the recording has a gap",
         }
     }
 }

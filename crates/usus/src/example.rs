@@ -5,10 +5,11 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::ops::Range;
 
-use crate::cut::LineEdge;
-use crate::decoder::{Chunk, Decoder};
+use crate::decoder::Decoder;
 use crate::event::Event;
 use crate::format::{Cut, Example, Expected, Format, Frame, LineEnd, Literal};
+use crate::framing::Behind;
+use crate::input::Chunk;
 use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::record::{Cell, Record};
@@ -82,7 +83,7 @@ pub(crate) fn run(
 ) -> Result<Ledger, String> {
     let role = role.or(format.lines.first().map(|line| line.role.value.as_str())).unwrap_or_default();
     let mut decoder = Decoder::new(plan);
-    let Some(line) = decoder.add_line(role, 0, LineEdge::None) else { return Err(role.to_string()) };
+    let Some(line) = decoder.add_line(role, 0, Behind::Boundary) else { return Err(role.to_string()) };
     let mut bytes = bytes.to_vec();
     let ends = ends_of(format, role);
     if is_text && !ends.iter().any(|end| bytes.ends_with(end)) {

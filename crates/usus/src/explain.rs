@@ -5,12 +5,13 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use crate::check;
+use crate::check::{self, Whole};
 use crate::checksum;
 use crate::event::{Event, Reason};
 use crate::example;
 use crate::format::{Field, Format, Spanned};
-use crate::plan::{Cut, Plan};
+use crate::framing::Contents;
+use crate::plan::{Framing, Plan};
 use crate::problem::Problems;
 use crate::quality::shown;
 use crate::read::Sent;
@@ -265,15 +266,20 @@ fn checksum_of(plan: &Plan, record: &Record<'_>) -> Option<ExplainedChecksum> {
     let number = plan.0.frames.iter().position(|frame| frame.kinds.contains(&(record.kind_index() as u16)))?;
     let (frame, bytes) = (&plan.0.frames[number], record.frame());
     let (algorithm, digits) = algorithm(plan, number as u16);
-    let (computed, sent) = match (&frame.check, &frame.cut) {
-        (Some(check), _) => (check::computed(check, bytes) as u64, check::sent(check, bytes).map(|sent| sent as u64)),
-        (None, Cut::Sentence { .. }) => {
+    let mut decoded = Vec::new();
+    let (computed, sent) = match (&frame.check, &frame.framing) {
+        (Some(check), framing) => {
+            let contents = framing.contents(bytes, &mut decoded)?;
+            let of = Whole { contents: contents.of(bytes, &decoded).0, frame: bytes };
+            (check::computed(check, of) as u64, check::sent(check, of).map(|sent| sent as u64))
+        }
+        (None, Framing::Sentence(_)) => {
             let star = bytes.iter().position(|byte| *byte == b'*')?;
             let digits = bytes.get(star + 1..star + 3)?;
             let sent = core::str::from_utf8(digits).ok().and_then(|digits| u64::from_str_radix(digits, 16).ok());
             (checksum::xor(bytes.get(1..star)?).into(), sent)
         }
-        (None, _) => return None,
+        (None, Framing::Text(_) | Framing::Packet(_) | Framing::Slip(_)) => return None,
     };
     Some(ExplainedChecksum { algorithm, computed, sent, digits })
 }
@@ -283,13 +289,17 @@ fn mended(plan: &Plan, piece: &Explained) -> Option<Vec<u8>> {
     let computed = piece.checksum.as_ref()?.computed;
     let mut bytes = piece.bytes.clone();
     for frame in &plan.0.frames {
-        match (&frame.check, &frame.cut) {
-            (Some(check), _) => check::put(check, &mut bytes, computed),
-            (None, Cut::Sentence { .. }) => {
+        match (&frame.check, &frame.framing) {
+            (Some(check), framing) => {
+                if let Some(Contents::Lie(0, end)) = framing.contents(&bytes, &mut Vec::new()) {
+                    check::put(check, &mut bytes, end as usize, computed);
+                }
+            }
+            (None, Framing::Sentence(_)) => {
                 let star = bytes.iter().position(|byte| *byte == b'*')?;
                 bytes.get_mut(star + 1..star + 3)?.copy_from_slice(format!("{computed:02X}").as_bytes());
             }
-            (None, _) => {}
+            (None, Framing::Text(_) | Framing::Packet(_) | Framing::Slip(_)) => {}
         }
     }
     Some(bytes)

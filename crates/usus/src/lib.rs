@@ -63,7 +63,7 @@ extern crate std;
 mod check;
 mod checksum;
 mod claim;
-mod cut;
+mod compile;
 mod decoder;
 mod event;
 mod example;
@@ -72,6 +72,9 @@ mod expression;
 mod fold;
 /// A format as it was written: the types of the declaration.
 pub mod format;
+mod framing;
+mod input;
+mod integer;
 mod ledger;
 pub mod limits;
 mod marks;
@@ -89,7 +92,6 @@ pub mod survey;
 mod time;
 mod unit;
 mod value;
-mod visit;
 
 /// The snippet of the README is compiled and run like any other.
 #[cfg(doctest)]
@@ -107,12 +109,13 @@ struct Readme;
 pub const SHIPPED: [(&str, &str); 1] = [("nmea-0183", include_str!("../formats/nmea-0183.toml"))];
 
 pub use checksum::{CatalogueEntry, Checksum, CyclicParameters};
-pub use decoder::{Chunk, Decoder, Events, Join};
-pub use event::{Event, Fault, FaultKind, LineId, Loss, Notice, NoticeKind, Reason, Reject};
+pub use decoder::{Decoder, Events, Join};
+pub use event::{Event, Notice, NoticeKind, Reason, Reject};
 pub use example::{Difference, ExampleOutcome};
 pub use explain::{Explained, ExplainedChecksum, ExplainedField};
 pub use expression::ExpressionProblemKind;
 pub use format::Format;
+pub use input::{Chunk, Fault, FaultKind, LineId, Loss};
 pub use ledger::Ledger;
 #[cfg(feature = "serde")]
 pub use owned::RecordError;
@@ -120,7 +123,7 @@ pub use owned::{OwnedRecord, OwnedValue};
 pub use plan::{LayoutRow, Plan, UnknownName, Wants};
 pub use problem::{Problem, ProblemKind, Problems};
 pub use read::Sent;
-pub use record::{Cell, Item, Items, Record};
+pub use record::{Cell, Item, Items, Record, Visit};
 pub use room::Room;
 pub use schema::{FieldSchema, KindSchema, Schema};
 pub use sink::Sink;
@@ -128,4 +131,3 @@ pub use time::{Span, Time};
 pub use value::{
     Absent, Clock, Date, Decimal, Name, Quality, Reading, ShortText, Text, Together, Value, ValueType, Written,
 };
-pub use visit::Visit;

@@ -29,6 +29,8 @@ pub const FRAME: usize = 65_536;
 pub const LINE: usize = 65_534;
 /// Longest sentence of the `nmea-0183` cut, from its `$` to before its line end. The standard says 80.
 pub const SENTENCE: usize = 1_024;
+/// Longest sentence that NMEA 0183 allows, with `$`, CR and LF. A longer one is taken with a notice.
+pub const STANDARD_SENTENCE: usize = 82;
 /// Nesting of an expression.
 pub const EXPRESSION_DEPTH: usize = 64;
 /// Length of an expression, in bytes.

@@ -16,12 +16,6 @@ pub(crate) struct Marks {
 }
 
 impl Marks {
-    /// When the last bytes arrived, if there were any.
-    #[inline]
-    pub(crate) fn newest(&self) -> Option<Option<Time>> {
-        self.newest
-    }
-
     /// Notes that bytes from an offset on arrived at a time.
     #[inline]
     pub(crate) fn push(&mut self, offset: u64, time: Option<Time>) {

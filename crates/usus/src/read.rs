@@ -1,6 +1,6 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
-use crate::format::{Integer, Order};
+use crate::integer::{Integer, Order};
 use crate::plan::{At, Constant, Convert, Counter, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
 use crate::value::{Absent, Column, Decimal, Name, Quality, Reading, Text, Value};
 
@@ -60,6 +60,12 @@ pub(crate) fn code(number: i64, name: &Name) -> Value<'_> {
 }
 
 impl<'a> Cells<'a> {
+    /// Nothing but bytes.
+    #[inline(always)]
+    pub(crate) fn of_bytes(bytes: &'a [u8]) -> Cells<'a> {
+        Cells { bytes, wide: bytes, columns: &[], tail: 0 }
+    }
+
     /// How many columns there are.
     pub(crate) fn column_count(&self) -> usize {
         self.columns.len().saturating_sub(1)

@@ -2,7 +2,8 @@
 
 use core::convert::Infallible;
 
-use crate::event::{Event, LineId, Notice, Reject};
+use crate::event::{Event, Notice, Reject};
+use crate::input::LineId;
 use crate::record::Record;
 
 /// Takes the events of a decoder. Only records have to be dealt with; a closure over records is a sink too.

@@ -163,7 +163,7 @@ const PACKETS: &str = "
 const SENTENCES: &str = "
     [[frame]]
     cut = 'nmea-0183'
-    checksum = 'optional'
+    checksum = { presence = 'optional' }
     header = [{ name = 'address', column = 1, type = 'text' }]
     [record.a]
     when = \"address == 'A'\"

@@ -92,19 +92,22 @@ impl Cyclic {
         }
     }
 
-    /// Whether its bits come lowest first; nothing if they come in otherwise than they go out.
-    pub(super) fn is_reflected(&self) -> Option<bool> {
+    pub(super) fn parameters(&self) -> &'static Parameters {
         let (Cyclic::Small { parameters, .. } | Cyclic::Narrow { parameters, .. } | Cyclic::Wide { parameters, .. }) =
             self;
+        parameters
+    }
+
+    /// Whether its bits come lowest first; nothing if they come in otherwise than they go out.
+    pub(super) fn is_reflected(&self) -> Option<bool> {
+        let parameters = self.parameters();
         (parameters.reflect_input == parameters.reflect_output).then_some(parameters.reflect_input)
     }
 
     /// The CRC of at most 64 bits, without a detour over wider words.
     #[inline(always)]
     pub(super) fn narrow(&self, bytes: &[u8]) -> Option<u64> {
-        let (Cyclic::Small { parameters, .. } | Cyclic::Narrow { parameters, .. } | Cyclic::Wide { parameters, .. }) =
-            self;
-        Some(value(parameters, self.register(bytes)?))
+        Some(value(self.parameters(), self.register(bytes)?))
     }
 
     /// Its tables, if it has at most 32 bits.

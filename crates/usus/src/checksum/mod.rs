@@ -3,15 +3,17 @@
 mod alias;
 mod catalogue;
 mod cyclic;
+mod overlaps;
 
 use alloc::boxed::Box;
 use alloc::vec::Vec;
 use core::fmt;
 
-use crate::format::Order;
+use crate::integer::Order;
 pub(crate) use alias::meant;
 use cyclic::Cyclic;
 pub(crate) use cyclic::{Place, Small};
+pub(crate) use overlaps::{Overlaps, Stretch};
 
 /// Sums that are no CRC, by name: plain sums of the bytes modulo 2^8 and 2^16, and the bytes xored together.
 const SUMS: [&str; 3] = ["SUM-8", "SUM-16", "XOR-8"];

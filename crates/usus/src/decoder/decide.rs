@@ -1,68 +1,81 @@
 //! What becomes of a frame: a record, nothing by declaration, or a reject.
 
-use crate::check;
-use crate::claim::{self, Choice, Choices, Extent};
-use crate::cut::{self, CheckState, Columns, Ended, Framed, LineEdge};
+use crate::check::{self, Whole};
+use crate::claim::{self, Choices, Extent};
 use crate::event::{NoticeKind, Reason};
-use crate::plan::{Cut, Edge, Field, Frame, Inner};
+use crate::framing::{self, Behind, CheckState, Columns, Contents, Ended, Framed, Scan};
+use crate::limits;
+use crate::plan::{CheckPlace, Choice, Edge, Field, Frame, Framing, Inner, Reading, ShapeUnit};
 use crate::read::Cells;
 
 /// What becomes of a frame.
 pub(super) enum Decision<'p> {
-    Record { kind: u16, content: (u32, u32), extent: Extent, notice: Option<NoticeKind> },
-    Ignored { content: (u32, u32), count_by: Option<&'p Field> },
+    Record { kind: u16, extent: Extent, notice: Option<NoticeKind> },
+    Ignored { count_by: Option<&'p Field> },
     Reject { reason: Reason, clipped: bool },
 }
 
-pub(super) const NO_EXTENT: Extent = Extent { count: 0, tail: 0 };
+/// Finds the columns of a frame's contents.
+pub(super) fn split(frame: &Frame, contents: &[u8], columns: &mut Columns) {
+    framing::split(frame.text(contents), frame.separator, frame.lead, columns);
+}
 
 /// A frame laid out for reading.
 #[inline(always)]
-pub(super) fn cells<'a>(frame: &'a [u8], content: (u32, u32), columns: &'a [u16], extent: Extent) -> Cells<'a> {
-    let bytes = &frame[content.0 as usize..content.1 as usize];
-    Cells { bytes, wide: bytes, columns, tail: extent.tail }
+pub(super) fn cells<'a>(frame: &Frame, contents: &'a [u8], wide: &'a [u8], columns: &'a [u16]) -> Cells<'a> {
+    Cells { bytes: frame.read(contents), wide, columns, tail: 0 }
 }
 
-/// Decides about a frame. `columns` receives where its columns begin, if it has any.
+/// The same, from where the contents are.
+#[inline(always)]
+pub(super) fn cells_of<'a>(frame: &Frame, contents: Contents, frame_on: &'a [u8], scan: &'a Scan) -> Cells<'a> {
+    let (contents, wide) = contents.of(frame_on, &scan.decoded);
+    cells(frame, contents, wide, if frame.has_columns { &scan.columns } else { &[] })
+}
+
+/// Decides about a frame.
 #[inline(always)]
 pub(super) fn decide<'p>(
     plan: &'p Inner,
     framed: &Framed,
-    bytes: &[u8],
-    edge: LineEdge,
-    columns: &mut Columns,
-    choices: &mut Choices,
-    tried: Option<Reason>,
+    frame_on: &[u8],
+    length: usize,
+    behind: Behind,
+    scan: &mut Scan,
 ) -> Decision<'p> {
     let frame = &plan.frames[usize::from(framed.frame)];
-    let is_text = matches!(frame.cut, Cut::Text { .. });
-    let tested = test(frame, framed, bytes);
-    let vouched = tested == Ok(CheckState::Holds);
-    if is_text && !vouched {
-        // Nothing vouches for the whole of a text whose beginning or end is missing.
+    // Nothing but a checksum tells that all of a text is there.
+    let tells_its_start = !matches!(frame.framing, Framing::Text(_));
+    let (contents, _) = framed.contents.of(frame_on, &scan.decoded);
+    let tested = test(frame, framed, Whole { contents, frame: &frame_on[..length] });
+    let vouched = tells_its_start || tested == Ok(CheckState::Holds);
+    if !vouched {
         if framed.ended == Ended::Closed {
             return Decision::Reject { reason: Reason::CutShort { frame: framed.frame }, clipped: true };
         }
-        if edge == LineEdge::Loss {
+        if behind == Behind::Loss {
             return Decision::Reject { reason: Reason::BegunBefore, clipped: true };
         }
     }
     let decision = match tested {
-        Ok(check) => claim(plan, framed, frame, bytes, check, columns, choices),
+        Ok(check) => {
+            let Scan { columns, choices, decoded, .. } = scan;
+            claim(plan, framed, frame, framed.contents.of(frame_on, decoded), check, columns, choices)
+        }
         Err(reason) => Decision::Reject { reason, clipped: false },
     };
     match decision {
-        Decision::Record { kind, content, extent, .. } => {
-            let begun_before = is_text && !vouched && edge == LineEdge::Start;
-            let notice = begun_before.then_some(NoticeKind::MaybeBegunBefore).or(long_sentence(frame, bytes));
-            Decision::Record { kind, content, extent, notice }
+        Decision::Record { kind, extent, .. } => {
+            let begun_before = !vouched && behind == Behind::Start;
+            let notice = begun_before.then_some(NoticeKind::MaybeBegunBefore).or(long_sentence(frame, length));
+            Decision::Record { kind, extent, notice }
         }
         Decision::Reject { reason, .. } => {
-            if is_text && edge == LineEdge::Start {
+            if !tells_its_start && behind == Behind::Start {
                 return Decision::Reject { reason: Reason::BegunBefore, clipped: true };
             }
-            // What a searching cut found wrong in a text says more than that no record claims it.
-            let reason = match (reason, tried.filter(|_| is_text)) {
+            // What a search found wrong in a text says more than that no record claims it.
+            let reason = match (reason, scan.tried.filter(|_| !tells_its_start)) {
                 (Reason::Unclaimed { .. }, Some(tried)) => tried,
                 _ => reason,
             };
@@ -72,11 +85,11 @@ pub(super) fn decide<'p>(
     }
 }
 
-/// Tests the checksum of a text; the other cuts have done so before they called it a frame.
+/// Tests the checksum of a text; searches have done so before they called it a frame.
 #[inline(always)]
-fn test(frame: &Frame, framed: &Framed, bytes: &[u8]) -> Result<CheckState, Reason> {
+fn test(frame: &Frame, framed: &Framed, sent: Whole<'_>) -> Result<CheckState, Reason> {
     match (framed.check, &frame.check) {
-        (CheckState::Untested, Some(check)) => check::test(check, bytes)
+        (CheckState::Untested, Some(check)) => check::test(check, sent)
             .map(|()| CheckState::Holds)
             .map_err(|(computed, sent)| Reason::Checksum { frame: framed.frame, computed, sent }),
         (CheckState::Untested, None) => Ok(CheckState::Undeclared),
@@ -89,65 +102,84 @@ fn claim<'p>(
     plan: &'p Inner,
     framed: &Framed,
     frame: &'p Frame,
-    bytes: &[u8],
+    (contents, wide): (&[u8], &[u8]),
     check: CheckState,
     columns: &mut Columns,
     choices: &mut Choices,
 ) -> Decision<'p> {
-    let content = content(frame, framed, bytes.len());
-    let text = &bytes[content.0 as usize..content.1 as usize];
-    if !frame.has_columns {
+    if frame.has_columns {
+        split(frame, contents, columns);
+    } else {
         columns.clear();
-    } else if !framed.split {
-        cut::split(text, frame.separator, columns);
     }
-    let header = Cells { bytes: text, wide: text, columns, tail: 0 };
+    let cells = cells(frame, contents, wide, columns);
     let choice = match framed.choice {
-        Choice::Undecided => choices.choose(plan, framed.frame, frame, &header),
+        Choice::Undecided => choices.choose(plan, framed.frame, frame, &cells),
         decided => decided,
     };
     let reject = |reason| Decision::Reject { reason, clipped: false };
-    let number = match choice {
-        Choice::Kind(number) => number,
-        Choice::Ignore(ignore) => {
-            return Decision::Ignored { content, count_by: plan.ignores[usize::from(ignore)].count_by.as_ref() };
-        }
-        Choice::Unclaimed | Choice::Undecided => return reject(Reason::Unclaimed { frame: framed.frame }),
-    };
-    let kind = &plan.kinds[usize::from(number)];
+    match choice {
+        Choice::Kind(kind) => match fit(plan, framed.frame, frame, kind, check, &cells) {
+            Ok(extent) => Decision::Record { kind, extent, notice: None },
+            Err(reason) => reject(reason),
+        },
+        Choice::Ignore(ignore) => Decision::Ignored { count_by: plan.ignores[usize::from(ignore)].count_by.as_ref() },
+        Choice::Unclaimed | Choice::Undecided => reject(Reason::Unclaimed { frame: framed.frame }),
+    }
+}
+
+/// Fits a frame to the record that claims it: its checksum, its constants, its shape, and the fields that decide.
+#[inline(always)]
+pub(super) fn fit(
+    plan: &Inner,
+    number: u16,
+    frame: &Frame,
+    kind_number: u16,
+    check: CheckState,
+    cells: &Cells<'_>,
+) -> Result<Extent, Reason> {
+    let kind = &plan.kinds[usize::from(kind_number)];
     if check == CheckState::Absent && kind.checksum_required {
-        return reject(Reason::ChecksumAbsent { frame: framed.frame });
+        return Err(Reason::ChecksumAbsent { frame: number });
     }
     for &index in &frame.constants {
         let field = &frame.header[usize::from(index)];
-        if field.equals.as_ref().is_some_and(|constant| !header.equals(&field.field, 0, constant)) {
-            return reject(Reason::Constant { frame: framed.frame, field: index });
+        if field.equals.as_ref().is_some_and(|constant| !cells.equals(&field.field, 0, constant)) {
+            return Err(Reason::Constant { frame: number, field: index });
         }
     }
-    let extent = match claim::fit(number, kind, &header) {
-        Ok(extent) => extent,
-        Err(reason) => return reject(reason),
-    };
-    match claim::pass(number, kind, &Cells { tail: extent.tail, ..header }) {
-        Ok(()) => Decision::Record { kind: number, content, extent, notice: None },
-        Err(reason) => reject(reason),
+    let length = cells.bytes.len();
+    if kind.shape.unit == ShapeUnit::Bytes && !kind.shape.admits(length) {
+        return Err(Reason::Length { frame: number, found: length as u64 });
+    }
+    let extent = claim::fit(kind_number, kind, cells)?;
+    claim::pass(kind_number, kind, &Cells { tail: extent.tail, ..*cells })?;
+    Ok(extent)
+}
+
+impl Frame {
+    /// What is read of the contents: all bytes, or the text before a checksum.
+    #[inline(always)]
+    fn read<'c>(&self, contents: &'c [u8]) -> &'c [u8] {
+        match (&self.check, self.reading) {
+            (Some(check), Reading::Text) if matches!(check.place, CheckPlace::In(Edge::Back(_))) => {
+                let end = check.to.in_frame(contents.len()).map_or(0, |last| last + 1);
+                contents.get(..end).unwrap_or_default()
+            }
+            _ => contents,
+        }
+    }
+
+    /// The text whose columns are told apart.
+    fn text<'c>(&self, contents: &'c [u8]) -> &'c [u8] {
+        self.read(contents).get(self.lead..).unwrap_or_default()
     }
 }
 
-/// What is read of a frame. Of a text with a checksum at its end, that is what stands before it: up to the last byte covered.
 #[inline(always)]
-fn content(frame: &Frame, framed: &Framed, length: usize) -> (u32, u32) {
-    match (&frame.cut, &frame.check) {
-        (Cut::Text { .. }, Some(check)) if matches!(check.at, Edge::Back(_)) => {
-            let end = check.to.in_frame(length).map_or(0, |last| last + 1);
-            (0, end as u32)
-        }
-        _ => framed.content,
-    }
-}
-
-#[inline(always)]
-fn long_sentence(frame: &Frame, bytes: &[u8]) -> Option<NoticeKind> {
-    let long = matches!(frame.cut, Cut::Sentence { .. }) && bytes.len() + 2 > cut::STANDARD_LENGTH;
-    long.then_some(NoticeKind::LongSentence { length: bytes.len() as u32 })
+fn long_sentence(frame: &Frame, length: usize) -> Option<NoticeKind> {
+    // Its line end counts, too.
+    let length = length + 2;
+    let long = matches!(frame.framing, Framing::Sentence(_)) && length > limits::STANDARD_SENTENCE;
+    long.then_some(NoticeKind::LongSentence { length: length as u32 })
 }

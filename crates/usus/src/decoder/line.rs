@@ -4,20 +4,22 @@ use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
 use super::decide::{self, Decision};
+use super::frames::Then;
 use super::{Join, Outcome};
-use crate::cut::{self, Bytes, Framed, LineEdge, Rest, Scan, Step, View};
-use crate::event::{Fault, FaultKind, LineId, Loss, NoticeKind};
+use crate::event::{Event, Notice, NoticeKind, Reason, Reject};
 use crate::fold::Fold;
+use crate::framing::{self, Behind, Ended, Framed, Scan, Step, View};
+use crate::input::{Fault, FaultKind, LineId, Loss};
 use crate::ledger::Ledger;
 use crate::marks::Marks;
-use crate::plan::{Cut, Inner};
+use crate::plan::{Framing, Inner, Plan};
+use crate::read::Cells;
+use crate::record::{Origin, Record};
+use crate::sink::Sink;
 use crate::time::{Span, Time};
 
 /// How late chunks can be where nobody says: a little more than the latency of common USB adapters.
 const LATENESS: Span = Span::from_nanoseconds(20_000_000);
-
-/// Room that is made in a window at least.
-const ROOM: usize = 1 << 12;
 
 /// A place where a line is closed: nothing before it joins with what follows.
 #[derive(Clone, Copy, Debug)]
@@ -32,19 +34,6 @@ struct Begun {
     join: Join,
     faults_ahead: VecDeque<(u64, FaultKind)>,
     silences_ahead: Vec<u64>,
-}
-
-/// Single bytes say nothing as long as the window has fewer than so many, if they come at the same time as those before, but for some.
-#[derive(Clone, Copy, Debug)]
-struct Quiet {
-    until: usize,
-    time: Option<Time>,
-    stirring: Bytes,
-}
-
-impl Quiet {
-    /// Every byte may say something.
-    const NOT: Quiet = Quiet { until: 0, time: None, stirring: Bytes::NONE };
 }
 
 /// Bytes of a line that lie together.
@@ -73,7 +62,7 @@ impl<'w> Seen<'w> {
 
 #[derive(Clone, Debug)]
 pub(super) struct Line {
-    pub(super) id: LineId,
+    pub(super) origin: Origin,
     pub(super) route: usize,
     character: Option<Span>,
     lateness: Span,
@@ -84,17 +73,15 @@ pub(super) struct Line {
     pub(super) base: u64,
     /// Everything before this offset is booked.
     pub(super) at: u64,
-    pub(super) rest: Rest,
+    pub(super) behind: Behind,
     pub(super) scan: Scan,
     pub(super) closings: VecDeque<(u64, Closing)>,
     /// Offsets before which the line was silent for long enough.
     pub(super) silences: VecDeque<u64>,
-    pub(super) marks: Marks,
     pub(super) faults: VecDeque<(u64, FaultKind)>,
     last: Option<Time>,
-    /// Nothing can be said before the window reaches this offset. 0 if that is not known.
-    wake: u64,
-    quiet: Quiet,
+    /// Before the window reaches this offset, nothing can be said.
+    nothing_before: u64,
     /// What is still to be said about bytes that are booked.
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
@@ -107,17 +94,18 @@ pub(super) struct Line {
 
 impl Line {
     pub(super) fn new(
-        plan: &Inner,
+        plan: &Plan,
         id: LineId,
         route: usize,
         character: Option<Span>,
         start: u64,
-        edge: LineEdge,
+        behind: Behind,
     ) -> Line {
-        let text = plan.routes[route].text.map(|frame| &plan.frames[usize::from(frame)].cut);
-        let idle = if let Some(Cut::Text { idle, .. }) = text { *idle } else { None };
+        let inner = &*plan.0;
+        let text = inner.routes[route].text.map(|frame| &inner.frames[usize::from(frame)].framing);
+        let idle = if let Some(Framing::Text(text)) = text { text.idle } else { None };
         Line {
-            id,
+            origin: Origin { plan: plan.clone(), line: id, marks: Marks::default() },
             route,
             character,
             lateness: LATENESS,
@@ -125,33 +113,23 @@ impl Line {
             window: Vec::new(),
             base: start,
             at: start,
-            rest: Rest::at(edge),
-            scan: Scan::new(&plan.routes[route], start),
+            behind,
+            scan: Scan::new(&inner.routes[route], start),
             closings: VecDeque::new(),
             silences: VecDeque::new(),
-            marks: Marks::default(),
             faults: VecDeque::new(),
             last: None,
-            wake: 0,
-            quiet: Quiet::NOT,
+            nothing_before: 0,
             queue: VecDeque::new(),
-            ledger: Ledger::for_kinds(plan.kinds.len()),
+            ledger: Ledger::for_kinds(inner.kinds.len()),
             counted: start,
-            fold: Fold::new(plan),
+            fold: Fold::new(inner),
             begun: None,
         }
     }
 
-    pub(super) fn id(&self) -> LineId {
-        self.id
-    }
-
     pub(super) fn set_lateness(&mut self, lateness: Span) {
         self.lateness = lateness;
-    }
-
-    pub(super) fn columns(&self) -> &[u16] {
-        &self.scan.columns
     }
 
     pub(super) fn ledger(&self) -> Ledger {
@@ -160,7 +138,7 @@ impl Line {
     }
 
     pub(super) fn join(&self) -> Join {
-        Join { offset: self.at, rest: self.rest, last: self.last.filter(|_| self.idle.is_some()) }
+        Join { offset: self.at, behind: self.behind, last: self.last.filter(|_| self.idle.is_some()) }
     }
 
     /// Begins a part of its own.
@@ -201,128 +179,26 @@ impl Line {
         self.base + self.window.len() as u64
     }
 
-    /// Takes a single byte in that says nothing. Says whether it was one.
-    #[inline(always)]
-    pub(super) fn push_quietly(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) -> bool {
-        let quiet = &self.quiet;
-        match *bytes {
-            [byte]
-                if self.window.len() < quiet.until
-                    && !quiet.stirring.has(byte)
-                    && faults.is_empty()
-                    && time == quiet.time =>
-            {
-                self.window.push(byte);
-                true
-            }
-            _ => false,
-        }
-    }
-
-    /// Whether nothing is to be noted of bytes that come at that time.
-    #[inline]
-    pub(super) fn goes_on(&self, time: Option<Time>) -> bool {
-        self.idle.is_none() && self.marks.newest() == Some(time)
-    }
-
     /// Takes bytes in.
-    #[inline(never)]
     pub(super) fn push(&mut self, time: Option<Time>, bytes: &[u8], faults: &[Fault]) {
-        self.arrive(time, bytes.len(), faults);
-        self.append(bytes);
-    }
-
-    /// Notes what is known of bytes that come in: their time and their faults.
-    #[inline]
-    pub(super) fn arrive(&mut self, time: Option<Time>, length: usize, faults: &[Fault]) {
         let start = self.end();
         if self.idle.is_some() {
-            self.note_silence(start, time, length);
+            self.note_silence(start, time, bytes.len());
         }
-        self.marks.push(start, time);
-        if !faults.is_empty() {
-            self.ledger.faults += faults.len() as u64;
-            self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(length) as u64, fault.kind)));
-            self.wake = 0;
-        }
+        self.origin.marks.push(start, time);
+        self.ledger.faults += faults.len() as u64;
+        self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(bytes.len()) as u64, fault.kind)));
         self.last = time.or(self.last);
-    }
-
-    /// Puts bytes into the window.
-    #[inline]
-    pub(super) fn append(&mut self, bytes: &[u8]) {
-        if self.quiet.stirring != Bytes::NONE {
-            self.scan.pass_calmly(self.end());
-        }
-        self.quiet = Quiet::NOT;
         if self.window.capacity() - self.window.len() < bytes.len() {
-            self.make_room();
+            self.make_room(bytes.len());
         }
         self.window.extend_from_slice(bytes);
-        if self.sleeps() {
-            self.keep_quiet(self.wake - 1, Bytes::NONE);
-        }
-    }
-
-    /// Whether nothing can be said yet, whatever was looked at before.
-    #[inline(always)]
-    pub(super) fn waits(&mut self, plan: &Inner) -> bool {
-        cut::may_wait(self.at, self.end(), &self.scan) && self.waits_indeed(plan)
-    }
-
-    fn waits_indeed(&mut self, plan: &Inner) -> bool {
-        let (closed, silence) = (!self.closings.is_empty(), !self.silences.is_empty());
-        if closed || silence || !self.queue.is_empty() || !self.faults.is_empty() {
-            return false;
-        }
-        let route = &plan.routes[self.route];
-        let bytes = &self.window[(self.at - self.base) as usize..];
-        if bytes.is_empty() {
-            return true;
-        }
-        let view = View { bytes: &self.window, base: self.base, closed: false, silence: None };
-        cut::waits(plan, route, &view, self.at, self.rest, &mut self.scan)
-    }
-
-    /// Sees to it that bytes which say no more cost little. To be called when all was said.
-    #[inline]
-    pub(super) fn fall_asleep(&mut self, plan: &Inner) {
-        if !self.sleeps() {
-            let (route, end) = (&plan.routes[self.route], self.end());
-            self.wake = 0;
-            if let Some(calm) = cut::calm(plan, route, self.at, end, self.rest, &mut self.scan) {
-                return self.keep_quiet(calm.to, calm.ends);
-            }
-            self.wake = cut::needs(route, self.at, self.rest, &self.scan);
-        }
-        if self.sleeps() {
-            self.keep_quiet(self.wake - 1, Bytes::NONE);
-        }
-    }
-
-    /// Single bytes before an offset, but for some, say nothing.
-    #[inline]
-    fn keep_quiet(&mut self, to: u64, stirring: Bytes) {
-        if self.idle.is_none()
-            && self.faults.is_empty()
-            && let Some(time) = self.marks.newest()
-        {
-            let until = (to.saturating_sub(self.base) as usize).min(self.window.capacity());
-            self.quiet = Quiet { until, time, stirring };
-        }
     }
 
     /// Whether it is known, without looking, that nothing can be said yet.
-    #[inline(always)]
-    pub(super) fn sleeps(&self) -> bool {
-        self.end() < self.wake
-    }
-
-    /// Waits for so many bytes from the position on.
     #[inline]
-    pub(super) fn wait_for(&mut self, length: usize) {
-        self.scan.need = self.at + length as u64;
-        self.wake = self.scan.need;
+    pub(super) fn waits(&self) -> bool {
+        self.end() < self.nothing_before
     }
 
     /// The offset from which on bytes are open: not booked, or still to be lent.
@@ -331,16 +207,15 @@ impl Line {
     }
 
     /// Drops what is done with from the front of the window, before it would grow: so that single bytes cost little.
-    fn make_room(&mut self) {
+    fn make_room(&mut self, length: usize) {
         let keep = self.open_from();
         let done = (keep - self.base) as usize;
         if done >= self.window.len() / 2 {
             self.window.drain(..done);
             self.base = keep;
         }
-        // So much that single bytes seldom come here.
-        self.window.reserve(ROOM);
-        self.marks.forget(keep);
+        self.window.reserve(length);
+        self.origin.marks.forget(keep);
     }
 
     /// Books a silence before a chunk: the time since the last byte, less what the chunk's own characters took (as far as chunks can
@@ -358,7 +233,7 @@ impl Line {
     fn add_silence(&mut self, offset: u64) {
         let closed = self.closings.back().is_some_and(|(closing, _)| *closing == offset);
         if offset > self.at && !closed && self.silences.back() != Some(&offset) {
-            (self.wake, self.quiet) = (0, Quiet::NOT);
+            self.nothing_before = 0;
             self.silences.push_back(offset);
         }
     }
@@ -383,7 +258,7 @@ impl Line {
     }
 
     pub(super) fn close(&mut self, closing: Closing) {
-        (self.wake, self.quiet) = (0, Quiet::NOT);
+        self.nothing_before = 0;
         self.closings.push_back((self.end(), closing));
     }
 
@@ -401,11 +276,12 @@ impl Line {
         done
     }
 
-    /// The next thing to say about bytes, or nothing until more comes in.
-    pub(super) fn advance(&mut self, plan: &Inner, seen: Seen<'_>) -> Option<Outcome> {
+    /// Says all there is to say about bytes, wherever they lie: all that are not booked are among them.
+    #[inline(never)]
+    pub(super) fn say<S: Sink>(&mut self, plan: &Plan, seen: Seen<'_>, sink: &mut S) -> Result<(), S::Error> {
         loop {
-            if let Some(outcome) = self.queue.pop_front() {
-                return Some(outcome);
+            while let Some(outcome) = self.queue.pop_front() {
+                sink.event(self.event(plan, seen, outcome))?;
             }
             let closing = self.closings.front().map(|(offset, _)| *offset);
             if closing == Some(self.at) {
@@ -413,7 +289,14 @@ impl Line {
                 continue;
             }
             if self.at == seen.end() {
-                return None;
+                return Ok(());
+            }
+            let begun = self.at;
+            if self.frames(plan, seen, sink)? == Then::Same && self.at > begun {
+                continue;
+            }
+            if !self.queue.is_empty() || self.at == seen.end() {
+                continue;
             }
             while self.silences.front().is_some_and(|silence| *silence <= self.at) {
                 self.silences.pop_front();
@@ -425,11 +308,40 @@ impl Line {
                 closed: closing.is_some(),
                 silence: self.silences.front().copied(),
             };
-            let route = &plan.routes[self.route];
-            let step = cut::step(plan, route, &view, self.at, self.rest, &mut self.scan)?;
-            if let Some(outcome) = self.book(plan, step, seen) {
-                return Some(outcome);
+            let route = &plan.0.routes[self.route];
+            match framing::next(&plan.0, route, &view, self.at, self.behind, &mut self.scan) {
+                Ok(step) => {
+                    if let Some(outcome) = self.book(&plan.0, step, seen) {
+                        sink.event(self.event(plan, seen, outcome))?;
+                    }
+                }
+                Err(need) => {
+                    self.nothing_before = need;
+                    return Ok(());
+                }
             }
+        }
+    }
+
+    /// What is to be said, with the bytes that it is about.
+    pub(super) fn event<'a>(&'a self, plan: &'a Plan, seen: Seen<'a>, outcome: Outcome) -> Event<'a> {
+        let line = self.origin.line;
+        match outcome {
+            Outcome::Record { kind, offset, length, contents, count, tail } => {
+                let frame_on = seen.from(offset);
+                let frame = &frame_on[..length as usize];
+                let compiled = &plan.0.kinds[usize::from(kind)];
+                let of = &plan.0.frames[usize::from(compiled.frame)];
+                let cells = Cells { tail: tail as usize, ..decide::cells_of(of, contents, frame_on, &self.scan) };
+                Event::Record(Record { origin: &self.origin, kind, compiled, offset, frame, contents, cells, count })
+            }
+            Outcome::Reject { offset, length, reason, candidates, clipped } => {
+                let bytes = seen.bytes(offset, length);
+                let times = self.times(offset, length);
+                let reject = Reject { plan, line, offset, bytes, times, reason, candidates };
+                if clipped { Event::Clipped(reject) } else { Event::Reject(reject) }
+            }
+            Outcome::Notice { offset, kind } => Event::Notice(Notice { plan, line, offset, kind }),
         }
     }
 
@@ -439,15 +351,16 @@ impl Line {
             self.ledger.losses += 1;
             self.queue.push_back(Outcome::Notice { offset: self.at, kind: NoticeKind::Loss(loss) });
         }
-        self.rest = Rest::at(LineEdge::Loss);
+        self.behind = Behind::Loss;
+        self.nothing_before = 0;
         self.scan.reset(self.at);
     }
 
     /// Books a piece of the line. What is to be said about it is returned, or queued if it is more than one thing.
     fn book(&mut self, plan: &Inner, step: Step, seen: Seen<'_>) -> Option<Outcome> {
         let offset = self.at;
-        let (to, rest) = match step {
-            Step::Filler { to, rest } | Step::Frame { to, rest, .. } | Step::Run { to, rest, .. } => (to, rest),
+        let (to, behind) = match step {
+            Step::Filler { to, behind } | Step::Frame { to, behind, .. } | Step::Run { to, behind, .. } => (to, behind),
         };
         while let Some((fault, kind)) = self.faults.front().copied().filter(|(fault, _)| *fault < to) {
             self.queue.push_back(Outcome::Notice { offset: fault, kind: NoticeKind::Fault(kind) });
@@ -464,42 +377,38 @@ impl Line {
                 Some(self.reject(offset, length, reason, candidates, clipped))
             }
             Step::Frame { frame, .. } => {
-                interrupted = frame.ended == cut::Ended::Interrupted;
-                self.book_frame(plan, &frame, offset, seen.bytes(offset, length))
+                interrupted = frame.ended == Ended::Interrupted;
+                self.book_frame(plan, &frame, offset, seen.from(offset), length as usize)
             }
         };
         self.at = to;
-        self.rest = rest;
-        let behind = interrupted.then_some(Outcome::Notice { offset: to, kind: NoticeKind::Interrupted });
+        self.behind = behind;
+        let notice = interrupted.then_some(Outcome::Notice { offset: to, kind: NoticeKind::Interrupted });
         // Nearly always one thing is to be said, and goes out at once.
-        if self.queue.is_empty() && behind.is_none() {
+        if self.queue.is_empty() && notice.is_none() {
             return said;
         }
-        self.queue.extend(said.into_iter().chain(behind));
+        self.queue.extend(said.into_iter().chain(notice));
         None
     }
 
-    /// Decides about a frame and books it.
-    fn book_frame(&mut self, plan: &Inner, frame: &Framed, offset: u64, bytes: &[u8]) -> Option<Outcome> {
-        let (edge, tried) = (self.rest.edge, self.scan.tried);
-        let decision = decide::decide(plan, frame, bytes, edge, &mut self.scan.columns, &mut self.scan.choices, tried);
-        self.book_decision(plan, decision, offset, bytes)
-    }
-
-    /// Books a frame by what becomes of it. Notices about it are queued.
-    pub(super) fn book_decision(
+    /// Decides about a frame and books it by what becomes of it. Notices about it are queued. `frame_on` is the frame and what follows it.
+    fn book_frame(
         &mut self,
         plan: &Inner,
-        decision: Decision<'_>,
+        framed: &Framed,
         offset: u64,
-        bytes: &[u8],
+        frame_on: &[u8],
+        length: usize,
     ) -> Option<Outcome> {
-        let length = bytes.len() as u64;
+        let decision = decide::decide(plan, framed, frame_on, length, self.behind, &mut self.scan);
+        let frame = &plan.frames[usize::from(framed.frame)];
         match decision {
-            Decision::Record { kind, content, extent, notice } => {
-                self.ledger.recorded += length;
+            Decision::Record { kind, extent, notice } => {
+                self.ledger.recorded += length as u64;
                 self.ledger.records[usize::from(kind)] += 1;
-                let cells = decide::cells(bytes, content, &self.scan.columns, extent);
+                let cells = decide::cells_of(frame, framed.contents, frame_on, &self.scan);
+                let cells = Cells { tail: extent.tail, ..cells };
                 let queue = &mut self.queue;
                 if let Some(kind) = notice {
                     queue.push_back(Outcome::Notice { offset, kind });
@@ -508,24 +417,25 @@ impl Line {
                 self.fold.record(plan, kind, compiled, &cells, &mut |kind| {
                     queue.push_back(Outcome::Notice { offset, kind });
                 });
-                let (length, count, tail) = (length as u32, extent.count, extent.tail as u32);
-                compiled.wanted.then_some(Outcome::Record { kind, offset, length, content, count, tail })
+                let (length, contents) = (length as u32, framed.contents);
+                let (count, tail) = (extent.count, extent.tail as u32);
+                compiled.wanted.then_some(Outcome::Record { kind, offset, length, contents, count, tail })
             }
-            Decision::Ignored { content, count_by } => {
-                let cells = decide::cells(bytes, content, &self.scan.columns, decide::NO_EXTENT);
+            Decision::Ignored { count_by } => {
+                let cells = decide::cells_of(frame, framed.contents, frame_on, &self.scan);
                 let mut digits = itoa::Buffer::new();
                 let name = count_by.and_then(|field| match cells.text(field, 0) {
                     Some(text) => Some(text),
                     None => cells.integer(field, 0).map(|number| digits.format(number).as_bytes()),
                 });
-                self.ledger.ignore(length, name, plan.limits.names);
+                self.ledger.ignore(length as u64, name, plan.limits.names);
                 None
             }
-            Decision::Reject { reason, clipped } => Some(self.reject(offset, length, reason, 1, clipped)),
+            Decision::Reject { reason, clipped } => Some(self.reject(offset, length as u64, reason, 1, clipped)),
         }
     }
 
-    fn reject(&mut self, offset: u64, length: u64, reason: crate::Reason, candidates: u32, clipped: bool) -> Outcome {
+    fn reject(&mut self, offset: u64, length: u64, reason: Reason, candidates: u32, clipped: bool) -> Outcome {
         if clipped {
             self.ledger.clipped += length;
             self.ledger.clips += 1;
@@ -536,17 +446,20 @@ impl Line {
         Outcome::Reject { offset, length, reason, candidates, clipped }
     }
 
-    pub(super) fn marks(&self) -> &Marks {
-        &self.marks
-    }
-
     /// When the first and the last of some bytes arrived.
     pub(super) fn times(&self, offset: u64, length: u64) -> Option<(Time, Time)> {
-        Some((self.marks.at(offset)?, self.marks.at(offset + length.max(1) - 1)?))
+        Some((self.origin.marks.at(offset)?, self.origin.marks.at(offset + length.max(1) - 1)?))
     }
 }
 
 impl Outcome {
+    /// A record to be said later.
+    pub(super) fn of(record: &Record<'_>) -> Outcome {
+        let Record { kind, offset, contents, count, .. } = *record;
+        let (length, tail) = (record.frame.len() as u32, record.cells.tail as u32);
+        Outcome::Record { kind, offset, length, contents, count, tail }
+    }
+
     fn offset(&self) -> u64 {
         match self {
             Outcome::Record { offset, .. } | Outcome::Reject { offset, .. } => *offset,

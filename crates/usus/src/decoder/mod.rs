@@ -1,43 +1,23 @@
 //! The decoder: bytes in, events out, every byte booked.
 
-mod ahead;
 mod decide;
+mod frames;
 mod line;
 mod part;
-mod steady;
 
 use alloc::vec::Vec;
 use core::ops::Range;
 
-use crate::cut::LineEdge;
-use crate::event::{Event, Fault, LineId, Loss, Notice, NoticeKind, Reason, Reject};
+use crate::event::{Event, Notice, NoticeKind, Reason, Reject};
+use crate::framing::{Behind, Contents};
+use crate::input::{Chunk, LineId, Loss};
 use crate::ledger::Ledger;
 use crate::plan::Plan;
-use crate::read::Cells;
 use crate::record::Record;
+use crate::sink::Sink;
 use crate::time::{Span, Time};
 
-use line::{Closing, Line, Seen};
-
-/// Some bytes of one line that arrived together.
-#[derive(Clone, Copy, Debug)]
-pub struct Chunk<'a> {
-    /// The line.
-    pub line: LineId,
-    /// When they arrived, if that is known: the time at which reading them returned.
-    pub time: Option<Time>,
-    /// The bytes.
-    pub bytes: &'a [u8],
-    /// Faults that the source saw on them, by their places.
-    pub faults: &'a [Fault],
-}
-
-impl<'a> Chunk<'a> {
-    /// Bytes without times and faults, as from a raw file.
-    pub fn new(line: LineId, bytes: &'a [u8]) -> Chunk<'a> {
-        Chunk { line, time: None, bytes, faults: &[] }
-    }
-}
+use line::{Closing, Line};
 
 /// Decodes the lines of one stream.
 ///
@@ -46,7 +26,7 @@ impl<'a> Chunk<'a> {
 /// 1. [`line`](Decoder::line) once for each line.
 /// 2. [`feed`](Decoder::feed) for each chunk, in the order of arrival; [`loss`](Decoder::loss) where bytes are missing. Each
 ///    returns [`Events`], to be drained before the next call; what was not drained comes with the next events of that line. Who has a
-///    sink gives it to [`decode`](Decoder::decode) with the chunk, which is the same and faster.
+///    sink gives it to [`decode`](Decoder::decode) with the chunk.
 /// 3. On a live line of a format that waits for silence, [`tick`](Decoder::tick) when [`next_deadline`](Decoder::next_deadline) has
 ///    passed. It only makes events come earlier.
 /// 4. [`finish`](Decoder::finish) at the end of the input. What is fed after it is taken as the other side of a loss.
@@ -99,12 +79,12 @@ impl Decoder {
     ///
     /// Nothing is returned if the format speaks of several lines and has none of that role.
     pub fn line(&mut self, role: &str, start: u64) -> Option<LineId> {
-        let edge = if start == 0 { LineEdge::Start } else { LineEdge::Loss };
-        self.add_line(role, start, edge)
+        let behind = if start == 0 { Behind::Start } else { Behind::Loss };
+        self.add_line(role, start, behind)
     }
 
-    /// Adds a line whose first byte is known to begin something.
-    pub(crate) fn add_line(&mut self, role: &str, start: u64, edge: LineEdge) -> Option<LineId> {
+    /// Adds a line of which it is known what lies before its first byte.
+    pub(crate) fn add_line(&mut self, role: &str, start: u64, behind: Behind) -> Option<LineId> {
         let roles = &self.plan.0.roles;
         let index = roles.iter().position(|known| known.name == role);
         let (route, character) = match (index, roles.is_empty()) {
@@ -113,7 +93,7 @@ impl Decoder {
             (None, false) => return None,
         };
         let id = LineId(self.lines.len() as u32);
-        self.lines.push(Line::new(&self.plan.0, id, route, character, start, edge));
+        self.lines.push(Line::new(&self.plan, id, route, character, start, behind));
         Some(id)
     }
 
@@ -126,21 +106,15 @@ impl Decoder {
 
     /// Takes a chunk in. A line that this decoder does not have gets nothing. Events that are not taken come with those of the next chunk: so
     /// many small chunks can be decoded together.
-    #[inline]
     pub fn feed(&mut self, chunk: Chunk<'_>) -> Events<'_> {
         let index = chunk.line.index();
-        // The common case is short, for those who bring single bytes.
-        let is_quiet = self.lines.get_mut(index).is_none_or(|line| {
-            line.push_quietly(chunk.time, chunk.bytes, chunk.faults) || {
-                line.push(chunk.time, chunk.bytes, chunk.faults);
-                false
-            }
-        });
-        Events { decoder: self, lines: index..index + usize::from(!is_quiet) }
+        if let Some(line) = self.lines.get_mut(index) {
+            line.push(chunk.time, chunk.bytes, chunk.faults);
+        }
+        self.events(index..index + 1)
     }
 
-    /// Takes a chunk in, and hands all events that are ready on its line to a sink. That is the same as draining what
-    /// [`feed`](Decoder::feed) returns, only faster: a large chunk is decoded where it lies.
+    /// Takes a chunk in, and hands all events that are ready on its line to a sink: the same as draining what [`feed`](Decoder::feed) returns.
     ///
     /// ```
     /// # use usus::{Chunk, Decoder, Format, Record};
@@ -159,15 +133,8 @@ impl Decoder {
     /// # Errors
     ///
     /// Stops at the sink's first error. The events that remain come with the next ones.
-    #[inline]
-    pub fn decode<S: crate::Sink>(&mut self, chunk: Chunk<'_>, sink: &mut S) -> Result<(), S::Error> {
-        let Chunk { line, time, bytes, faults } = chunk;
-        let Some(line) = self.lines.get_mut(line.index()) else { return Ok(()) };
-        // The common case is short, for those who bring single bytes.
-        if line.push_quietly(time, bytes, faults) {
-            return Ok(());
-        }
-        ahead::decode(&self.plan, line, time, bytes, faults, sink)
+    pub fn decode<S: Sink>(&mut self, chunk: Chunk<'_>, sink: &mut S) -> Result<(), S::Error> {
+        self.feed(chunk).drain(sink)
     }
 
     /// What is ready on a line, and was not taken when its chunks were fed.
@@ -214,6 +181,12 @@ impl Decoder {
         self.lines.get(line.index()).map(Line::ledger).unwrap_or_default()
     }
 
+    /// How many bytes of a line were looked at to test the checksums of packets that were not recognised at once: what damaged input costs. Packets
+    /// that overlap share what was looked at, so it stays within a few times the line's bytes.
+    pub fn bytes_tested(&self, line: LineId) -> u64 {
+        self.lines.get(line.index()).map_or(0, |line| line.scan.bytes_tested())
+    }
+
     /// Where the next piece of a line begins, and what cutting remembers there: two decoders of one line that agree in both give the
     /// same events from there on.
     pub fn join(&self, line: LineId) -> Option<Join> {
@@ -231,7 +204,7 @@ impl Decoder {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Join {
     pub(crate) offset: u64,
-    pub(crate) rest: crate::cut::Rest,
+    pub(crate) behind: Behind,
     /// When the last chunk arrived, if a silence after it would matter.
     pub(crate) last: Option<Time>,
 }
@@ -254,18 +227,15 @@ impl Events<'_> {
     /// The next event, or nothing until more is fed.
     #[allow(clippy::should_implement_trait)] // An iterator cannot lend its items.
     pub fn next(&mut self) -> Option<Event<'_>> {
-        let outcome = loop {
-            let index = self.lines.start;
-            if index >= self.lines.end {
-                return None;
+        let mut one = One(None);
+        while self.lines.start < self.lines.end && one.0.is_none() {
+            match say(&self.decoder.plan, &mut self.decoder.lines[self.lines.start], &mut one) {
+                Ok(()) => self.lines.start += 1,
+                Err(Stop) => break,
             }
-            match self.decoder.lines[index].in_window(|line, seen| line.advance(&self.decoder.plan.0, seen)) {
-                Some(outcome) => break outcome,
-                None => self.lines.start += 1,
-            }
-        };
-        let line = &self.decoder.lines[self.lines.start];
-        Some(event(&self.decoder.plan, line, line.seen(), outcome))
+        }
+        let line = &self.decoder.lines[self.lines.start.min(self.decoder.lines.len().checked_sub(1)?)];
+        one.0.map(|outcome| line.event(&self.decoder.plan, line.seen(), outcome))
     }
 
     /// Drains all of them into a sink. That is faster than asking for one after the other.
@@ -273,65 +243,65 @@ impl Events<'_> {
     /// # Errors
     ///
     /// Stops at the sink's first error. The events that remain come with the next ones.
-    #[inline]
-    pub fn drain<S: crate::Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
+    pub fn drain<S: Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
         while self.lines.start < self.lines.end {
-            drain_line(&self.decoder.plan, &mut self.decoder.lines[self.lines.start], sink)?;
+            say(&self.decoder.plan, &mut self.decoder.lines[self.lines.start], sink)?;
             self.lines.start += 1;
         }
         Ok(())
     }
 }
 
-/// Says what there is to say about the bytes in a line's window.
-#[inline(never)]
-fn drain_line<S: crate::Sink>(plan: &Plan, line: &mut Line, sink: &mut S) -> Result<(), S::Error> {
-    if line.sleeps() {
+/// Says what there is to say about a line.
+fn say<S: Sink>(plan: &Plan, line: &mut Line, sink: &mut S) -> Result<(), S::Error> {
+    if line.waits() {
         return Ok(());
     }
-    if line.waits(&plan.0) {
-        line.fall_asleep(&plan.0);
-        return Ok(());
-    }
-    line.in_window(|line, seen| drain_seen(plan, line, seen, sink))?;
-    line.fall_asleep(&plan.0);
-    Ok(())
-}
-
-/// Says what there is to say about bytes, wherever they lie: all that are not booked are among them.
-#[inline]
-fn drain_seen<S: crate::Sink>(plan: &Plan, line: &mut Line, seen: Seen<'_>, sink: &mut S) -> Result<(), S::Error> {
-    while !line.steady(plan, seen, sink)? {
-        let Some(outcome) = line.advance(&plan.0, seen) else { break };
-        sink.event(event(plan, line, seen, outcome))?;
-    }
-    Ok(())
+    line.in_window(|line, seen| line.say(plan, seen, sink))
 }
 
 /// What a line has to say next, without the bytes it is about.
 #[derive(Clone, Copy, Debug)]
 enum Outcome {
-    Record { kind: u16, offset: u64, length: u32, content: (u32, u32), count: u32, tail: u32 },
+    Record { kind: u16, offset: u64, length: u32, contents: Contents, count: u32, tail: u32 },
     Reject { offset: u64, length: u64, reason: Reason, candidates: u32, clipped: bool },
     Notice { offset: u64, kind: NoticeKind },
 }
 
-fn event<'a>(plan: &'a Plan, line: &'a Line, seen: Seen<'a>, outcome: Outcome) -> Event<'a> {
-    match outcome {
-        Outcome::Record { kind, offset, length, content, count, tail } => {
-            let frame = seen.bytes(offset, u64::from(length));
-            let wide = &seen.from(offset)[content.0 as usize..];
-            let bytes = &wide[..(content.1 - content.0) as usize];
-            let cells = Cells { bytes, wide, columns: line.columns(), tail: tail as usize };
-            let (compiled, marks) = (&plan.0.kinds[usize::from(kind)], line.marks());
-            Event::Record(Record { plan, kind, compiled, line: line.id(), offset, length, frame, cells, count, marks })
-        }
-        Outcome::Reject { offset, length, reason, candidates, clipped } => {
-            let bytes = seen.bytes(offset, length);
-            let times = line.times(offset, length);
-            let reject = Reject { plan, line: line.id(), offset, bytes, times, reason, candidates };
-            if clipped { Event::Clipped(reject) } else { Event::Reject(reject) }
-        }
-        Outcome::Notice { offset, kind } => Event::Notice(Notice { plan, line: line.id(), offset, kind }),
+/// A sink that notes one event, and stops.
+struct One(Option<Outcome>);
+
+/// Nothing is wrong: one event is enough.
+struct Stop;
+
+impl One {
+    fn note(&mut self, outcome: Outcome) -> Result<(), Stop> {
+        self.0 = Some(outcome);
+        Err(Stop)
+    }
+
+    fn note_bytes(&mut self, reject: &Reject<'_>, clipped: bool) -> Result<(), Stop> {
+        let Reject { offset, bytes, reason, candidates, .. } = *reject;
+        self.note(Outcome::Reject { offset, length: bytes.len() as u64, reason, candidates, clipped })
+    }
+}
+
+impl Sink for One {
+    type Error = Stop;
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), Stop> {
+        self.note(Outcome::of(record))
+    }
+
+    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), Stop> {
+        self.note_bytes(reject, false)
+    }
+
+    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), Stop> {
+        self.note_bytes(clipped, true)
+    }
+
+    fn notice(&mut self, notice: &Notice<'_>) -> Result<(), Stop> {
+        self.note(Outcome::Notice { offset: notice.offset, kind: notice.kind })
     }
 }

@@ -5,14 +5,14 @@
 //! both have to agree in their joins, and nothing in the part may depend on what was counted before.
 
 use super::Decoder;
-use crate::cut::LineEdge;
-use crate::event::LineId;
+use crate::framing::Behind;
+use crate::input::LineId;
 
 impl Decoder {
     /// Adds a line like [`Decoder::line`], amid its bytes: `offset` is the stream offset of the first byte that will be fed. Bytes before it
     /// are there, but another decoder has them.
     pub fn line_amid(&mut self, role: &str, offset: u64) -> Option<LineId> {
-        self.add_line(role, offset, LineEdge::None)
+        self.add_line(role, offset, Behind::Unclaimed(0))
     }
 
     /// Begins a part: what comes from here on is accounted and counted for itself, until [`Decoder::follow`] puts it behind what came

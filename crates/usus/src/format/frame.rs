@@ -5,9 +5,10 @@ use core::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::keys::{Keys, hex_bytes, unknown_word};
+use super::keys::{Keys, unknown_word};
+use super::pattern::byte_pattern;
 use super::types::{integer_type, unknown_type};
-use super::{Check, CheckForm, Cut, Frame, Length, LineEnd, Presence, Spanned, field};
+use super::{Check, CheckForm, Cut, Frame, Length, LineEnd, Presence, Read, Spanned, field};
 use crate::checksum::{self, Checksum};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -15,7 +16,7 @@ use crate::time::Span;
 use crate::unit;
 use crate::value::Decimal;
 
-const CUTS: [&str; 3] = ["text", "nmea-0183", "packet"];
+const CUTS: [&str; 4] = ["text", "nmea-0183", "packet", "slip"];
 
 pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<Frame> {
     let mut keys = Keys::new(table, span, "`[[frame]]`", problems);
@@ -25,8 +26,9 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let cut = cut_word.as_ref().and_then(|word| read_cut(&mut keys, word));
     let check = match cut {
         Some(Cut::Sentence { .. }) => None,
-        _ => read_check(&mut keys),
+        _ => read_check(&mut keys, matches!(cut, Some(Cut::Packet { end: Some(_), .. }))),
     };
+    let read = read_read(&mut keys, cut.as_ref());
     let header = field::read_all(&mut keys, "header");
     let separator = read_separator(&mut keys);
     let span = keys.span();
@@ -36,7 +38,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         Some(word) => word.to_string(),
         None => String::new(),
     });
-    Some(Frame { span, name, on, cut: cut?, checksum: check, header, separator })
+    Some(Frame { span, name, on, cut: cut?, read, checksum: check, header, separator })
 }
 
 fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
@@ -48,16 +50,17 @@ fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
             Some(Cut::Text { end, idle })
         }
         "nmea-0183" => {
-            let words =
-                [("required", Presence::Required), ("optional", Presence::Optional), ("absent", Presence::Absent)];
-            let checksum = keys.word("checksum", "presence of a checksum", &words).unwrap_or(Presence::Required);
-            Some(Cut::Sentence { checksum })
+            let checksum = read_presence(keys, "checksum").unwrap_or(Presence::Required);
+            let anywhere = keys.flag("anywhere");
+            Some(Cut::Sentence { checksum, anywhere })
         }
         "packet" => {
-            let start = read_start(keys);
-            let length = read_length(keys);
-            Some(Cut::Packet { start: start?, length: length? })
+            let start = read_pattern(keys, "start", true);
+            let end = read_pattern(keys, "end", false);
+            let length = read_length(keys, end.is_some());
+            Some(Cut::Packet { start: start?, length: length?, end })
         }
+        "slip" => Some(Cut::Slip),
         other => {
             keys.problem(word.span.clone(), unknown_word("cut", other, CUTS.into_iter()));
             None
@@ -83,19 +86,55 @@ fn read_idle(keys: &mut Keys<'_, '_>, text: &Spanned<String>) -> Option<Span> {
     nanoseconds.map(Span::from_nanoseconds)
 }
 
-fn read_start(keys: &mut Keys<'_, '_>) -> Option<alloc::vec::Vec<u8>> {
-    let text = keys.required_text("start")?;
-    match hex_bytes(&text.value) {
-        Some(bytes) if !bytes.is_empty() && bytes.len() <= limits::START => Some(bytes),
-        Some(bytes) if !bytes.is_empty() => {
-            let kind = ProblemKind::TooMany { what: "bytes of a start", found: bytes.len(), limit: limits::START };
+/// `read`, where a frame is not read as usual for its cut.
+fn read_read(keys: &mut Keys<'_, '_>, cut: Option<&Cut>) -> Option<Spanned<Read>> {
+    let text = keys.text("read")?;
+    let words = [("bytes", Read::Bytes), ("columns", Read::Columns)];
+    let found = words.iter().find(|(word, _)| *word == text.value).map(|(_, read)| *read);
+    match found {
+        None => keys.problem(
+            text.span.clone(),
+            unknown_word("way to read a frame", &text.value, words.iter().map(|(word, _)| *word)),
+        ),
+        Some(Read::Bytes) if matches!(cut, Some(Cut::Sentence { .. })) => {
+            let with = "sentences: they are text".to_string();
+            keys.problem(text.span.clone(), ProblemKind::Conflict { key: "read", with });
+        }
+        Some(_) => {}
+    }
+    Some(Spanned { span: text.span, value: found? })
+}
+
+/// `checksum = { presence = … }` of sentences: everything else about it is the standard's.
+pub(super) fn read_presence(keys: &mut Keys<'_, '_>, key: &'static str) -> Option<Presence> {
+    let value = keys.value(key)?;
+    let DeValue::Table(table) = value.get_ref() else {
+        keys.wrong(key, "a table such as { presence = \"optional\" }", value);
+        return None;
+    };
+    let words = [("required", Presence::Required), ("optional", Presence::Optional), ("absent", Presence::Absent)];
+    let mut inner = Keys::new(table, value.span(), "`checksum` of sentences", keys.problems);
+    if !table.contains_key("presence") {
+        inner.missing("presence");
+    }
+    let presence = inner.word("presence", "presence of a checksum", &words);
+    inner.done();
+    presence
+}
+
+fn read_pattern(keys: &mut Keys<'_, '_>, key: &'static str, required: bool) -> Option<alloc::vec::Vec<u8>> {
+    let text = if required { keys.required_text(key)? } else { keys.text(key)? };
+    match byte_pattern(&text.value) {
+        Some(bytes) if bytes.len() <= limits::START => Some(bytes),
+        Some(bytes) => {
+            let kind = ProblemKind::TooMany { what: "bytes of a pattern", found: bytes.len(), limit: limits::START };
             keys.problem(text.span, kind);
             None
         }
         _ => {
             let kind = ProblemKind::WrongValue {
-                key: "start".to_string(),
-                expected: "bytes in hex such as \"A5 5A\"",
+                key: key.to_string(),
+                expected: "bytes such as \"A5 5A\", \"STX 'R'\" or \"CR LF\"",
                 found: alloc::format!("the text \"{}\"", text.value.escape_debug()),
             };
             keys.problem(text.span, kind);
@@ -104,10 +143,12 @@ fn read_start(keys: &mut Keys<'_, '_>) -> Option<alloc::vec::Vec<u8>> {
     }
 }
 
-fn read_length(keys: &mut Keys<'_, '_>) -> Option<Length> {
+fn read_length(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Length> {
     let Some(value) = keys.value("length") else {
-        keys.missing("length");
-        return None;
+        if !has_end {
+            keys.problem(keys.span(), ProblemKind::MissingKey { key: "length", table: "a packet without an `end`" });
+        }
+        return has_end.then_some(Length::ToEnd);
     };
     match value.get_ref() {
         DeValue::Integer(_) => keys.size("length", 1).map(Length::Fixed),
@@ -140,7 +181,7 @@ fn read_length(keys: &mut Keys<'_, '_>) -> Option<Length> {
     }
 }
 
-fn read_check(keys: &mut Keys<'_, '_>) -> Option<Check> {
+fn read_check(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Check> {
     let (table, span) = keys.table("checksum")?;
     let mut inner = Keys::new(table, span, "`checksum`", keys.problems);
     let algorithm = inner.required_text("algorithm").and_then(|name| {
@@ -161,9 +202,22 @@ fn read_check(keys: &mut Keys<'_, '_>) -> Option<Check> {
     let byte = inner.place("byte").map(|byte| byte.value);
     let from = inner.place("from").map_or(0, |from| from.value);
     let to = inner.place("to").map(|to| to.value);
+    let behind = inner.flag("behind");
+    let through_end = inner.flag("through_end");
     let span = inner.span();
+    for (key, stands) in [("byte", byte.is_some() && behind), ("through_end", through_end && !behind)] {
+        if stands {
+            let with =
+                if behind { "`behind`, which says where it stands" } else { "a checksum that is not `behind` the end" };
+            inner.problem(span.clone(), ProblemKind::Conflict { key, with: with.to_string() });
+        }
+    }
+    if behind && !has_end {
+        let with = "a frame without an `end` to stand behind".to_string();
+        inner.problem(span.clone(), ProblemKind::Conflict { key: "behind", with });
+    }
     inner.done();
-    Some(Check { span, algorithm: algorithm?, form: form?, byte, from, to })
+    Some(Check { span, algorithm: algorithm?, form: form?, byte, from, to, behind, through_end })
 }
 
 /// The problem of an `algorithm` that is none: what a datasheet's name means, or the name that is nearest.

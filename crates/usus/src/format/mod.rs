@@ -7,10 +7,13 @@ mod example;
 mod field;
 mod frame;
 mod keys;
+mod pattern;
 mod read;
 mod types;
 
+pub use crate::integer::{Integer, Order};
 pub use keys::hex_bytes;
+pub use pattern::byte_pattern;
 
 use alloc::string::String;
 use alloc::sync::Arc;
@@ -19,7 +22,7 @@ use core::ops::Range;
 
 use crate::expression::Expression;
 use crate::limits;
-use crate::problem::{Problem, ProblemKind, Problems};
+use crate::problem::{ProblemKind, Problems};
 use crate::time::Span;
 use crate::value::Decimal;
 
@@ -76,25 +79,6 @@ impl Format {
     /// ```
     pub fn parse(text: &str) -> Result<Format, Problems> {
         read::format(text)
-    }
-
-    /// What is legal in the format and can hardly be meant: fields that overlap, records to which earlier ones leave nothing, values that a type
-    /// cannot hold, packets without a checksum, a format without an example. It stops nothing; each is told at its place.
-    ///
-    /// ```
-    /// let format = usus::Format::parse(r#"
-    ///     format = "scale"
-    ///     [[frame]]
-    ///     cut = "text"
-    ///     [record.weight]
-    ///     fields = [{ name = "weight", type = "number", unit = "kg" }]
-    /// "#)?;
-    /// let doubts = format.doubts();
-    /// assert!(doubts[0].kind.to_string().starts_with("there is no example"));
-    /// # Ok::<(), usus::Problems>(())
-    /// ```
-    pub fn doubts(&self) -> Vec<Problem> {
-        crate::plan::doubts(self)
     }
 }
 
@@ -245,12 +229,35 @@ pub struct Frame {
     pub on: Option<Spanned<String>>,
     /// `cut` and the keys that belong to it.
     pub cut: Cut,
+    /// `read`: how its contents are read; nothing if that is as usual for its cut.
+    pub read: Option<Spanned<Read>>,
     /// `checksum` as a table.
     pub checksum: Option<Check>,
     /// `header`: fields read before a record is chosen.
     pub header: Vec<Field>,
     /// `separator`: what stands between the columns of a text.
     pub separator: u8,
+}
+
+impl Frame {
+    /// How its contents are read.
+    pub fn reads(&self) -> Read {
+        let usual = match self.cut {
+            Cut::Text { .. } | Cut::Sentence { .. } => Read::Columns,
+            Cut::Packet { .. } | Cut::Slip => Read::Bytes,
+        };
+        self.read.as_ref().map_or(usual, |read| read.value)
+    }
+}
+
+/// How the contents of a frame are read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Read {
+    /// As bytes: usual for packets.
+    Bytes,
+    /// As text, by columns or characters: usual for lines and sentences.
+    Columns,
 }
 
 /// How a frame is found.
@@ -266,8 +273,10 @@ pub enum Cut {
     },
     /// Sentences by NMEA 0183, found anywhere between other bytes.
     Sentence {
-        /// `checksum` as a word.
+        /// `presence` of its `checksum`.
         checksum: Presence,
+        /// `anywhere`: those without a checksum are taken amid a line, too.
+        anywhere: bool,
     },
     /// Packets that begin with a pattern.
     Packet {
@@ -275,7 +284,11 @@ pub enum Cut {
         start: Vec<u8>,
         /// `length`.
         length: Length,
+        /// `end`: what ends it, if anything does.
+        end: Option<Vec<u8>>,
     },
+    /// SLIP (RFC 1055).
+    Slip,
 }
 
 /// What ends a line of text.
@@ -305,6 +318,8 @@ pub enum Presence {
 /// How long a packet is, from its start pattern to its last byte.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Length {
+    /// As its `end` tells.
+    ToEnd,
     /// Always the same number of bytes.
     Fixed(Spanned<usize>),
     /// A field in the frame tells it.
@@ -336,6 +351,17 @@ pub struct Check {
     pub from: i64,
     /// `to`: the last byte covered; without it, the byte before the checksum.
     pub to: Option<i64>,
+    /// `behind`: it follows the end of the packet.
+    pub behind: bool,
+    /// `through_end`: it covers the end, too.
+    pub through_end: bool,
+}
+
+impl Check {
+    /// Bytes that it takes behind the end of its packet.
+    pub fn size_behind(&self) -> usize {
+        if self.behind { self.form.size() } else { 0 }
+    }
 }
 
 /// How a checksum is written.
@@ -497,26 +523,6 @@ pub enum Place {
     Columns(Spanned<(usize, usize)>),
     /// In these characters of the text, from 1, inclusive.
     Characters(Spanned<(usize, usize)>),
-}
-
-/// An integer in bytes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Integer {
-    /// Whether it has a sign (two's complement).
-    pub signed: bool,
-    /// Bytes, 1 to 8.
-    pub bytes: u8,
-    /// Order of its bytes.
-    pub order: Order,
-}
-
-/// Order of bytes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Order {
-    /// The most significant byte first.
-    Big,
-    /// The least significant byte first.
-    Little,
 }
 
 /// `type` of a field.

@@ -7,7 +7,7 @@ use core::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, in_file_order};
-use super::{Format, Ignore, Limits, Line, Presence, Record, Serial, Spanned, When, example, field, frame};
+use super::{Format, Ignore, Limits, Line, Record, Serial, Spanned, When, example, field, frame};
 use crate::expression;
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
@@ -155,14 +155,13 @@ fn read_records(keys: &mut Keys<'_, '_>, text: &str) -> Vec<Record> {
 }
 
 fn read_record(keys: &mut Keys<'_, '_>, text: &str, kind: Spanned<String>) -> Record {
-    let presences = [("required", Presence::Required), ("optional", Presence::Optional)];
     Record {
         kind,
         title: keys.text("title").map(|title| title.value),
         frame: keys.text("frame"),
         when: read_when(keys, text),
         series: keys.texts("series"),
-        checksum: keys.word("checksum", "presence of a checksum", &presences),
+        checksum: frame::read_presence(keys, "checksum"),
         more: keys.word("more", "meaning of more columns", &[("ignore", true), ("reject", false)]).unwrap_or(false),
         fields: field::read_all(keys, "fields"),
     }

@@ -1,461 +1,246 @@
-//! Compiling one field: its raw form and what is made of it.
+//! How one field is read: where it is, what is taken from there, what is made of it.
 
-use alloc::borrow::ToOwned;
 use alloc::boxed::Box;
-use alloc::format;
-use alloc::string::{String, ToString};
-use alloc::vec::Vec;
+use alloc::string::String;
 
-use super::{At, Constant, Convert, Field, Meaning, NumberOf, Raw, Tests, UnitFrom, Word};
-use crate::expression::Type;
-use crate::format::{Field as Declared, FieldType, Integer, Literal, Order, Spanned};
-use crate::problem::{ProblemKind, Problems};
-use crate::schema::FieldSchema;
-use crate::unit;
-use crate::value::{Decimal, Layout, LayoutOf, ValueType};
+use super::Constant;
+use super::output::Plain;
+use crate::integer::{Integer, Order};
+use crate::unit::Conversion;
+use crate::value::{Decimal, Layout, Name, Quality};
 
-/// Finds another field of the record, or the known name most like it.
-pub(super) type Lookup<'a> = dyn Fn(&str) -> Result<(Declared, Field), Option<String>> + 'a;
-
-/// Whether fields are read from bytes or from text.
+/// Where a field begins, in bytes or columns.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Medium {
+pub(crate) enum At {
+    /// From the frame's start, or from its item's start.
+    Front(usize),
+    /// From the end of the part of varying size.
+    Tail(usize),
+    /// Before the frame's end.
+    Back(usize),
+}
+
+/// How one field is read.
+#[derive(Clone, Debug)]
+pub(crate) struct Field {
+    pub(crate) at: At,
+    pub(crate) raw: Raw,
+    /// Raw values that mean "no data".
+    pub(crate) no_data: Box<[Constant]>,
+    pub(crate) meaning: Meaning,
+    pub(crate) range: Option<[Decimal; 2]>,
+    /// The short way to its value, where there is one.
+    pub(crate) word: Option<Word>,
+    /// What is tested on the short way.
+    pub(crate) tests: Option<Box<Tests>>,
+}
+
+/// An integer of a packet whose value is `raw * factor + addend` with so many places, all within 64 bits. Nearly every field of a
+/// packet is one; it gives the same readings as the long way.
+///
+/// The eight bytes from its first one on are taken as a word; its bits are moved to the bottom of the word, the others are masked out,
+/// and the sign's bit, if there is one, is made to count negative. That is the same work for every width, order and bit range.
+#[derive(Clone, Debug)]
+pub(crate) struct Word {
+    /// Its first byte, from the frame's or the item's start.
+    pub(crate) first: u32,
+    pub(crate) big: bool,
+    pub(crate) shift: u8,
+    /// Bytes that it takes.
+    pub(crate) size: u8,
+    pub(crate) places: u8,
+    pub(crate) mask: u64,
+    pub(crate) sign: u64,
+    pub(crate) factor: i64,
+    pub(crate) addend: i64,
+}
+
+impl Word {
+    /// What a raw value is in units of the last place. That it fits was seen when the plan was made.
+    #[inline(always)]
+    pub(crate) fn scaled(&self, raw: i64) -> i64 {
+        raw.wrapping_mul(self.factor).wrapping_add(self.addend)
+    }
+
+    /// Its raw value, from the eight bytes that it is taken from.
+    #[inline(always)]
+    pub(crate) fn of(&self, eight: [u8; 8]) -> i64 {
+        let little = u64::from_le_bytes(eight);
+        self.within(if self.big { little.swap_bytes() } else { little })
+    }
+
+    /// The same, from these bytes as a word in its order.
+    #[inline(always)]
+    pub(crate) fn within(&self, word: u64) -> i64 {
+        let value = word >> (self.shift & 63) & self.mask;
+        (value ^ self.sign).wrapping_sub(self.sign) as i64
+    }
+
+    /// The same; where both orders are one, it is read as if its high byte came first: most others are.
+    pub(super) fn high_first(self) -> Word {
+        if self.size == 1 && !self.big { Word { big: true, shift: self.shift + 56, ..self } } else { self }
+    }
+
+    pub(super) fn plain(&self) -> Plain {
+        match (self.factor, self.addend, self.big) {
+            (1, 0, true) => Plain::HighFirst,
+            (1, 0, false) => Plain::LowFirst,
+            _ => Plain::Integer,
+        }
+    }
+
+    /// The lowest and the highest bit that it takes of its integer.
+    pub(crate) fn bits(&self) -> (u8, u8) {
+        let first = if self.big { (self.shift + 8 * self.size).wrapping_sub(64) } else { self.shift }
+            + self.mask.trailing_zeros() as u8;
+        (first, first + self.mask.count_ones().max(1) as u8 - 1)
+    }
+
+    /// The byte at a place, as it is.
+    pub(crate) const fn byte(first: u32) -> Word {
+        Word { first, big: false, shift: 0, size: 1, places: 0, mask: 0xFF, sign: 0, factor: 1, addend: 0 }
+    }
+}
+
+/// What is declared of an integer of a packet beside its place and scale, with the names of its codes.
+#[derive(Clone)]
+pub(crate) struct Tested {
+    pub(crate) tests: Tests,
+    /// The names of its codes, in their order.
+    pub(crate) names: Box<[Name]>,
+}
+
+/// What is declared of some integers beside their place and scale.
+#[derive(Clone, Debug)]
+pub(crate) struct Tests {
+    /// Smallest and largest value, in units of the last place.
+    pub(crate) range: (i64, i64),
+    pub(crate) no_data: Option<i64>,
+    /// Raw values with a name, in the order of the field's codes.
+    pub(crate) codes: Box<[i64]>,
+}
+
+impl Tests {
+    /// The quality of a value in units of the last place.
+    #[inline(always)]
+    pub(crate) fn quality(&self, value: i64) -> Quality {
+        if value < self.range.0 || value > self.range.1 { Quality::OutOfRange } else { Quality::Good }
+    }
+
+    /// The value that means "no data", if nothing else is tested.
+    pub(super) fn only_mark(&self) -> Option<i64> {
+        self.no_data.filter(|_| self.range == Tests::ANY && self.codes.is_empty())
+    }
+
+    /// The range of a number that may have any value.
+    pub(crate) const ANY: (i64, i64) = (i64::MIN, i64::MAX);
+
+    /// Whether there is nothing to test.
+    pub(crate) fn is_nothing(&self) -> bool {
+        self.range == Tests::ANY && self.no_data.is_none() && self.codes.is_empty()
+    }
+}
+
+/// What is taken from the frame.
+#[derive(Clone, Debug)]
+pub(crate) enum Raw {
+    Integer {
+        integer: Integer,
+        bits: Option<(u8, u8)>,
+    },
+    F32(Order),
+    F64(Order),
+    /// So many bytes, or all up to the tail.
+    Bytes(Option<usize>),
+    /// So many columns together.
+    Columns(usize),
+    /// Characters from the first to before the second.
+    Characters(usize, usize),
+}
+
+/// Names of numbers.
+pub(crate) type NumberCodes = Box<[(Decimal, Box<str>)]>;
+
+/// Names of texts.
+pub(crate) type TextCodes = Box<[(Box<[u8]>, Box<str>)]>;
+
+/// What is made of it.
+#[derive(Clone, Debug)]
+pub(crate) enum Meaning {
+    /// A number: of an integer, or of the digits of a text.
+    Number {
+        of: NumberOf,
+        convert: Convert,
+        codes: NumberCodes,
+    },
+    Float,
+    Text {
+        fill: Option<u8>,
+        codes: TextCodes,
+    },
     Bytes,
-    Text,
+    /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
+    Degrees {
+        most: u8,
+        letters: [u8; 2],
+    },
+    Clock(Layout),
+    Date(Layout),
 }
 
-/// The declared type, or what stands for it when none is declared.
-pub(super) fn field_type(field: &Declared, medium: Medium, problems: &mut Problems) -> Option<FieldType> {
-    match (&field.kind, medium) {
-        (Some(kind), _) => Some(kind.value),
-        (None, Medium::Text) => Some(FieldType::Text),
-        (None, Medium::Bytes) => {
-            problems.add(field.span.clone(), ProblemKind::MissingKey { key: "type", table: "a field of a packet" });
-            None
-        }
+/// How the digits of a text are a number.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum NumberOf {
+    /// There are no digits: the raw value is an integer already.
+    Integer,
+    Decimal,
+    Hex,
+}
+
+/// From a raw number to its value.
+#[derive(Clone, Debug)]
+pub(crate) struct Convert {
+    pub(crate) scale: Option<Decimal>,
+    pub(crate) add: Option<Decimal>,
+    pub(crate) unit: Option<Box<UnitFrom>>,
+}
+
+impl Convert {
+    /// Whether it leaves every number as it is.
+    pub(crate) fn is_nothing(&self) -> bool {
+        self.scale.is_none() && self.add.is_none() && self.unit.is_none()
     }
 }
 
-/// Bytes that a field of a packet takes; `None` inside if that varies.
-pub(super) fn byte_size(field: &Declared, kind: FieldType) -> Option<usize> {
-    match kind {
-        FieldType::Integer(integer) => Some(usize::from(integer.bytes)),
-        FieldType::F32(_) => Some(4),
-        FieldType::F64(_) => Some(8),
-        _ => field.width.as_ref().map(|width| width.value),
-    }
+/// A unit that is sent beside the value.
+#[derive(Clone, Debug)]
+pub(crate) struct UnitFrom {
+    pub(crate) field: Field,
+    pub(crate) units: Box<[(Constant, Conversion)]>,
+    /// Places of a converted value; without it, three more than were sent.
+    pub(crate) places: Option<u8>,
 }
 
-/// Columns that a field of a text takes.
-pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separator: u8) -> usize {
-    match kind {
-        FieldType::Latitude | FieldType::Longitude => 2,
-        FieldType::Clock | FieldType::Date => 1 + layout.map_or(0, |layout| layout.count(separator)),
-        _ => 1,
-    }
+#[derive(Clone)]
+pub(crate) struct Counter {
+    /// Index of its name among the kind's counters.
+    pub(crate) name: String,
+    pub(crate) field: Field,
+    /// The field, if it is nothing but a whole number: nearly every counter is.
+    pub(crate) word: Option<Word>,
+    /// The last value before it begins again at 0.
+    pub(crate) last: u64,
 }
 
-/// The layout of a date or clock field.
-pub(super) fn layout_of(field: &Declared, kind: FieldType, problems: &mut Problems) -> Option<Layout> {
-    let (of, default, expected) = match kind {
-        FieldType::Date => (LayoutOf::Date, None, "D, M and Y, as in \"DDMMYY\" or \"YYYY-MM-DD\""),
-        FieldType::Clock => (LayoutOf::Clock, Some("hh:mm:ss"), "h, m and s, as in \"hhmmss\" or \"hh:mm:ss\""),
-        _ => return None,
-    };
-    // A day and a month are easily taken for each other: a date has to say which is which.
-    let Some(text) = field.layout.as_ref().map(|layout| layout.value.as_str()).or(default) else {
-        problems.add(field.span.clone(), ProblemKind::MissingKey { key: "layout", table: "a date" });
-        return None;
-    };
-    let layout = Layout::parse(text, of);
-    if let (None, Some(written)) = (&layout, &field.layout) {
-        let found = format!("the text \"{}\"", written.value.escape_debug());
-        problems.add(written.span.clone(), ProblemKind::WrongValue { key: "layout".to_owned(), expected, found });
+impl Counter {
+    pub(crate) fn new(name: &str, field: &Field, last: u64) -> Counter {
+        let word = field.word.as_ref().filter(|word| field.tests.is_none() && word.places == 0).cloned();
+        Counter { name: name.into(), field: field.clone(), word, last }
     }
-    layout
-}
 
-/// Compiles a field that stands at `at`. `lookup` finds another field of the record by name, for `unit_from`.
-pub(super) fn compile(
-    declared: &Declared,
-    kind: FieldType,
-    at: At,
-    medium: Medium,
-    separator: u8,
-    lookup: &Lookup<'_>,
-    problems: &mut Problems,
-) -> Option<Field> {
-    check_keys(declared, kind, medium, problems);
-    let layout = layout_of(declared, kind, problems);
-    let raw = raw(declared, kind, medium, layout.as_ref(), separator, problems)?;
-    let meaning = match kind {
-        FieldType::Integer(_) => number(declared, kind, NumberOf::Integer, lookup, problems),
-        FieldType::Number => number(declared, kind, NumberOf::Decimal, lookup, problems),
-        FieldType::Hex => number(declared, kind, NumberOf::Hex, lookup, problems),
-        FieldType::F32(_) | FieldType::F64(_) => Meaning::Float,
-        FieldType::Text => Meaning::Text {
-            fill: declared.fill,
-            codes: declared.codes.iter().map(|(key, name)| (literal_bytes(&key.value), name.as_str().into())).collect(),
-        },
-        FieldType::Bytes => Meaning::Bytes,
-        FieldType::Latitude => Meaning::Degrees { most: 90, letters: *b"NS" },
-        FieldType::Longitude => Meaning::Degrees { most: 180, letters: *b"EW" },
-        FieldType::Clock => Meaning::Clock(layout?),
-        FieldType::Date => Meaning::Date(layout?),
-    };
-    let bits = declared.bits.as_ref().map(|bits| bits.value);
-    let no_data =
-        declared.no_data.iter().filter_map(|literal| constant(literal, kind, bits, "no_data", problems)).collect();
-    super::doubt::field(declared, kind, problems);
-    let mut field = Field {
-        at,
-        raw,
-        no_data,
-        meaning,
-        range: declared.range.as_ref().map(|range| range.value),
-        word: None,
-        tests: None,
-    };
-    shorten(&mut field);
-    Some(field)
-}
-
-/// Finds the short way to a field's value, if there is one.
-fn shorten(field: &mut Field) {
-    (field.word, field.tests) = word(field).unzip();
-    field.tests = field.tests.take().filter(|tests| !tests.is_nothing());
-}
-
-/// The short way to an integer's value, if all of it fits 64 bits.
-fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
-    let (Raw::Integer { integer, bits }, Meaning::Number { convert, codes, .. }) = (&field.raw, &field.meaning) else {
-        return None;
-    };
-    let (first, last) = bits.unwrap_or((0, integer.bytes * 8 - 1));
-    let width = last - first + 1;
-    let whole = |number: &Decimal| i64::try_from(number.to_integer()?).ok();
-    let scale = convert.scale.unwrap_or(Decimal::from_integer(1));
-    let add = convert.add.unwrap_or(Decimal::ZERO);
-    let places = scale.places().max(add.places());
-    let at_places = |number: Decimal| {
-        let missing = places.checked_sub(number.places())?;
-        number.small_coefficient()?.checked_mul(10i64.checked_pow(missing.into())?)
-    };
-    let (factor, addend) = (at_places(scale)?, at_places(add)?);
-    let range = match field.range {
-        Some([low, high]) => (at_places(low)?, at_places(high)?),
-        None => Tests::ANY,
-    };
-    let no_data = match &*field.no_data {
-        [] => None,
-        [Constant::Number(number)] => Some(whole(number)?),
-        _ => return None,
-    };
-    let codes: Box<[i64]> = codes.iter().map(|(number, _)| whole(number)).collect::<Option<_>>()?;
-    // A raw value of 64 unsigned bits, or a product of more, takes the long way.
-    let fits = u32::from(width) + (64 - factor.unsigned_abs().leading_zeros()) <= 62 && addend.unsigned_abs() < 1 << 62;
-    if factor <= 0 || !fits || convert.unit.is_some() || (!integer.signed && width == 64) {
-        return None;
+    /// The value that comes after another.
+    #[inline(always)]
+    pub(crate) fn after(&self, value: u64) -> u64 {
+        if value >= self.last { 0 } else { value + 1 }
     }
-    let At::Front(first_byte) = field.at else { return None };
-    let big = integer.order == Order::Big;
-    let word = Word {
-        first: u32::try_from(first_byte).ok()?,
-        big,
-        // High byte first, the field ends the word's top bytes; low byte first, it begins at the lowest bit.
-        shift: if big { 64 - integer.bytes * 8 + first } else { first },
-        mask: u64::MAX >> (64 - width),
-        sign: if integer.signed { 1 << (width - 1) } else { 0 },
-        size: integer.bytes,
-        places,
-        factor,
-        addend,
-    };
-    Some((word, Box::new(Tests { range, no_data, codes })))
-}
-
-fn raw(
-    declared: &Declared,
-    kind: FieldType,
-    medium: Medium,
-    layout: Option<&Layout>,
-    separator: u8,
-    problems: &mut Problems,
-) -> Option<Raw> {
-    if medium == Medium::Text {
-        if let crate::format::Place::Characters(chars) = &declared.place {
-            return Some(Raw::Characters(chars.value.0 - 1, chars.value.1));
-        }
-        return Some(Raw::Columns(column_size(kind, layout, separator)));
-    }
-    match kind {
-        FieldType::Integer(integer) => {
-            if let Some(bits) = &declared.bits
-                && bits.value.1 >= integer.bytes * 8
-            {
-                let kind = ProblemKind::WrongValue {
-                    key: "bits".to_owned(),
-                    expected: "bits of the field's own type",
-                    found: format!("bit {} of {} bits", bits.value.1, integer.bytes * 8),
-                };
-                problems.add(bits.span.clone(), kind);
-                return None;
-            }
-            Some(Raw::Integer { integer, bits: declared.bits.as_ref().map(|bits| bits.value) })
-        }
-        FieldType::F32(order) => Some(Raw::F32(order)),
-        FieldType::F64(order) => Some(Raw::F64(order)),
-        _ => Some(Raw::Bytes(declared.width.as_ref().map(|width| width.value))),
-    }
-}
-
-/// Reports keys that do not go with the type or the medium.
-fn check_keys(declared: &Declared, kind: FieldType, medium: Medium, problems: &mut Problems) {
-    let integer = matches!(kind, FieldType::Integer(_));
-    let numeric = integer || matches!(kind, FieldType::Number | FieldType::Hex);
-    let float = matches!(kind, FieldType::F32(_) | FieldType::F64(_));
-    let texts_only = matches!(kind, FieldType::Number | FieldType::Hex | FieldType::Latitude | FieldType::Longitude)
-        || matches!(kind, FieldType::Clock | FieldType::Date);
-    let sized = matches!(kind, FieldType::Text | FieldType::Bytes);
-    let mut conflict = |present: bool, key: &'static str, with: &str| {
-        if present {
-            problems.add(declared.span.clone(), ProblemKind::Conflict { key, with: with.to_string() });
-        }
-    };
-    let in_bytes = medium == Medium::Bytes;
-    conflict(in_bytes && texts_only, "type", "a packet: it is a type of texts");
-    conflict(
-        !in_bytes && (integer || float || kind == FieldType::Bytes),
-        "type",
-        "a text: it is a type of packets; use `number`, `hex` or `text`",
-    );
-    conflict(
-        declared.width.is_some() && !(in_bytes && sized),
-        "width",
-        "this type: only text and bytes in packets have one",
-    );
-    conflict(declared.bits.is_some() && !integer, "bits", "this type: only integers have bits");
-    conflict(!declared.flags.is_empty() && !integer, "flags", "this type: only integers have bits");
-    conflict(!declared.flags.is_empty() && declared.bits.is_some(), "bits", "`flags`");
-    let coded = numeric || kind == FieldType::Text;
-    conflict(!declared.codes.is_empty() && !coded, "codes", "this type");
-    conflict(declared.scale.is_some() && !numeric, "scale", "this type: only integers and numbers are scaled");
-    conflict(declared.add.is_some() && !numeric, "add", "this type: only integers and numbers are scaled");
-    conflict(declared.unit_from.is_some() && !numeric, "unit_from", "this type: only numbers convert");
-    conflict(declared.unit_from.is_some() && declared.unit.is_none(), "unit_from", "a field without `unit`");
-    conflict(declared.places.is_some() && declared.unit_from.is_none(), "places", "a field without `unit_from`");
-    conflict(
-        declared.range.is_some() && !(numeric || float || matches!(kind, FieldType::Latitude | FieldType::Longitude)),
-        "range",
-        "this type",
-    );
-    conflict(
-        declared.layout.is_some() && !matches!(kind, FieldType::Clock | FieldType::Date),
-        "layout",
-        "this type: only dates and clocks have one",
-    );
-    conflict(declared.fill.is_some() && kind != FieldType::Text, "fill", "this type: only texts are filled");
-    conflict(declared.optional && in_bytes, "optional", "a packet");
-    conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
-    conflict(declared.rollover.is_some() && !declared.counter, "rollover", "a field that is no `counter`");
-    conflict(declared.strict && in_bytes, "invalid", "a packet");
-}
-
-/// How a number is made, with its scale, codes and unit.
-fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_>, problems: &mut Problems) -> Meaning {
-    let bits = declared.bits.as_ref().map(|bits| bits.value);
-    let mut codes = Vec::new();
-    for (key, name) in &declared.codes {
-        match code_of(&key.value, kind, bits) {
-            Some(number) => codes.push((number, name.as_str().into())),
-            None => {
-                let found = describe(&key.value);
-                let expected = "numbers as keys";
-                problems.add(key.span.clone(), ProblemKind::WrongValue { key: "codes".to_owned(), expected, found });
-            }
-        }
-    }
-    let unit = declared.unit_from.as_ref().and_then(|from| unit_from(declared, from, lookup, problems));
-    let convert = Convert {
-        scale: declared.scale.as_ref().map(|scale| scale.value),
-        add: declared.add.as_ref().map(|add| add.value),
-        unit: unit.map(Box::new),
-    };
-    Meaning::Number { of, convert, codes: codes.into() }
-}
-
-/// A key of `codes`: TOML keys are texts, so numbers are read from them, in decimal or as 0x….
-fn code_of(key: &Literal, kind: FieldType, bits: Option<(u8, u8)>) -> Option<Decimal> {
-    match kind {
-        FieldType::Integer(integer) => code_number(key, integer, bits),
-        // Whoever sends digits sends no sign in their bits.
-        _ => code_number(key, Integer { signed: false, bytes: 8, order: Order::Big }, None),
-    }
-}
-
-/// A key of `codes` of an integer.
-pub(super) fn code_number(key: &Literal, integer: Integer, bits: Option<(u8, u8)>) -> Option<Decimal> {
-    match key {
-        Literal::Number(number) => Some(*number),
-        Literal::Bits(pattern) => Some(bits_of(*pattern, integer, bits)),
-        Literal::Text(text) => match text.strip_prefix("0x") {
-            Some(digits) => u64::from_str_radix(digits, 16).ok().map(|pattern| bits_of(pattern, integer, bits)),
-            None => Decimal::parse(text.as_bytes()),
-        },
-        Literal::Bool(_) => None,
-    }
-}
-
-/// The number that a pattern of bits is in an integer, or in some of its bits. What does not fit stays as it is.
-pub(super) fn bits_of(pattern: u64, integer: Integer, bits: Option<(u8, u8)>) -> Decimal {
-    let width = bits.map_or(integer.bytes * 8, |(first, last)| last.saturating_sub(first) + 1).clamp(1, 64);
-    let fits = pattern <= u64::MAX >> (64 - width);
-    if integer.signed && fits {
-        return Decimal::from_integer(((pattern << (64 - width)) as i64) >> (64 - width));
-    }
-    Decimal::from_unsigned(pattern)
-}
-
-fn unit_from(
-    declared: &Declared,
-    from: &Spanned<String>,
-    lookup: &Lookup<'_>,
-    problems: &mut Problems,
-) -> Option<UnitFrom> {
-    let wanted = declared.unit.as_ref()?;
-    let (source, field) = match lookup(&from.value) {
-        Ok(found) => found,
-        Err(nearest) => {
-            let kind = ProblemKind::UnknownName { what: "field", name: from.value.clone(), nearest };
-            problems.add(from.span.clone(), kind);
-            return None;
-        }
-    };
-    if source.codes.is_empty() {
-        let kind = ProblemKind::Senseless("the field that tells the unit needs `codes` that name the units");
-        problems.add(from.span.clone(), kind);
-        return None;
-    }
-    let mut units = Vec::new();
-    for (key, name) in &source.codes {
-        match unit::conversion(name, &wanted.value) {
-            Some(conversion) => {
-                let constant = match &field.meaning {
-                    Meaning::Text { .. } => Some(Constant::Text(literal_bytes(&key.value))),
-                    _ => code_of(
-                        &key.value,
-                        source.kind.as_ref().map_or(FieldType::Text, |kind| kind.value),
-                        source.bits.as_ref().map(|bits| bits.value),
-                    )
-                    .map(Constant::Number),
-                };
-                units.extend(constant.map(|constant| (constant, conversion)));
-            }
-            None => {
-                let kind = ProblemKind::Unit { from: name.clone(), to: wanted.value.clone() };
-                problems.add(wanted.span.clone(), kind);
-            }
-        }
-    }
-    let places = declared.places.as_ref().map(|places| places.value);
-    // The raw text or number is compared, not its name.
-    let mut field = field;
-    match &mut field.meaning {
-        Meaning::Text { codes, .. } => *codes = Box::default(),
-        Meaning::Number { codes, .. } => *codes = Box::default(),
-        _ => {}
-    }
-    shorten(&mut field);
-    Some(UnitFrom { field, units: units.into(), places })
-}
-
-fn literal_bytes(literal: &Literal) -> Box<[u8]> {
-    match literal {
-        Literal::Text(text) => text.as_bytes().into(),
-        Literal::Number(number) => number.to_string().into_bytes().into(),
-        Literal::Bits(bits) => bits.to_string().into_bytes().into(),
-        Literal::Bool(flag) => flag.to_string().into_bytes().into(),
-    }
-}
-
-fn describe(literal: &Literal) -> String {
-    match literal {
-        Literal::Text(text) => format!("the text \"{}\"", text.escape_debug()),
-        Literal::Number(number) => format!("the number {number}"),
-        Literal::Bits(bits) => format!("the number {bits:#x}"),
-        Literal::Bool(flag) => format!("`{flag}`"),
-    }
-}
-
-/// A literal as what the raw value of a field is compared with.
-pub(super) fn constant(
-    literal: &Spanned<Literal>,
-    kind: FieldType,
-    bits: Option<(u8, u8)>,
-    key: &'static str,
-    problems: &mut Problems,
-) -> Option<Constant> {
-    let texts = !matches!(kind, FieldType::Integer(_));
-    let numbers = matches!(kind, FieldType::Integer(_) | FieldType::Number | FieldType::Hex)
-        || matches!(kind, FieldType::F32(_) | FieldType::F64(_));
-    match &literal.value {
-        Literal::Number(number) if numbers => Some(Constant::Number(*number)),
-        Literal::Bits(pattern) if numbers => Some(match kind {
-            FieldType::Integer(integer) => Constant::Number(bits_of(*pattern, integer, bits)),
-            FieldType::F32(_) | FieldType::F64(_) => Constant::Bits(*pattern),
-            _ => Constant::Number(Decimal::from_unsigned(*pattern)),
-        }),
-        Literal::Text(text) if texts && !matches!(kind, FieldType::F32(_) | FieldType::F64(_)) => {
-            Some(Constant::Text(text.as_bytes().into()))
-        }
-        other => {
-            let expected = if numbers { "a number" } else { "a text" };
-            let kind = ProblemKind::WrongValue { key: key.to_owned(), expected, found: describe(other) };
-            problems.add(literal.span.clone(), kind);
-            None
-        }
-    }
-}
-
-/// The type that an expression sees in a field; nothing if it cannot be used there.
-pub(super) fn expression_type(field: &Field) -> Option<Type> {
-    match field.meaning {
-        Meaning::Number { .. } | Meaning::Float => Some(Type::Number),
-        Meaning::Text { .. } => Some(Type::Text),
-        _ => None,
-    }
-}
-
-/// The field's entry in the schema.
-pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldSchema {
-    let value_type = match kind {
-        FieldType::Integer(_) | FieldType::Number | FieldType::Hex if !declared.codes.is_empty() => ValueType::Code,
-        FieldType::Integer(_) | FieldType::Hex if is_whole(declared) => ValueType::Integer,
-        FieldType::Integer(_) | FieldType::Number | FieldType::Hex => ValueType::Decimal,
-        FieldType::F32(_) => ValueType::F32,
-        FieldType::F64(_) => ValueType::F64,
-        FieldType::Text => ValueType::Text,
-        FieldType::Bytes => ValueType::Bytes,
-        FieldType::Latitude | FieldType::Longitude => ValueType::Decimal,
-        FieldType::Clock => ValueType::Clock,
-        FieldType::Date => ValueType::Date,
-    };
-    let surprises = !matches!(kind, FieldType::Integer(_) | FieldType::Bytes);
-    let degrees = matches!(kind, FieldType::Latitude | FieldType::Longitude).then(|| "°".to_string());
-    FieldSchema {
-        name: name.to_string(),
-        title: declared.title.clone(),
-        tag: declared.tag.clone(),
-        unit: declared.unit.as_ref().map(|unit| unit.value.clone()).or(degrees),
-        value_type,
-        has_quality: surprises || declared.range.is_some() || declared.unit_from.is_some(),
-        items: Vec::new(),
-        place: 0,
-    }
-}
-
-/// Whether scaling keeps integers whole.
-fn is_whole(declared: &Declared) -> bool {
-    let whole = |number: &Option<Spanned<Decimal>>| number.as_ref().is_none_or(|number| number.value.places() == 0);
-    whole(&declared.scale) && whole(&declared.add) && declared.unit_from.is_none()
 }

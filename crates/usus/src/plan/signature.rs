@@ -3,10 +3,10 @@
 use alloc::boxed::Box;
 use alloc::vec::Vec;
 
-use super::{Check, ChoiceKey, Cut, Edge, Frame, Kind, Length, Packet, Word};
+use super::{Check, CheckPlace, Choice, ChoiceKey, Edge, Frame, Kind, Length, Packet, Word};
 use crate::checksum::Place;
-use crate::claim::Choice;
-use crate::format::{CheckForm, Integer, Order};
+use crate::format::CheckForm;
+use crate::integer::{Integer, Order};
 
 /// The packets of one frame that are known by their first eight bytes.
 #[derive(Clone)]
@@ -19,8 +19,6 @@ pub(crate) struct Signatures {
     /// What is left in the checksum's register by what it covers and itself behind it, if that is always the same. What is covered includes
     /// it then.
     pub(crate) residue: Option<u64>,
-    /// Before so many bytes of a packet are there, no record can be told: neither of it, nor of one that begins inside of it.
-    pub(crate) shortest: usize,
 }
 
 /// A kind of packet whose length is always the same, and about which nothing decides but its start, its length, one byte and its
@@ -54,10 +52,11 @@ const NONE: u16 = u16::MAX;
 const BYTE: Integer = Integer { signed: false, bytes: 1, order: Order::Little };
 
 /// The signatures of a frame's kinds, if its choice and its checksum allow any.
-pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
-    let (Cut::Packet(packet), ChoiceKey::Byte { at: at @ 0..8, choices }) = (&frame.cut, &frame.key) else {
+pub(crate) fn signatures(packet: &Packet, frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
+    let ChoiceKey::Byte { at: at @ 0..8, choices } = &frame.key else { return None };
+    if packet.end.is_some() || frame.has_columns {
         return None;
-    };
+    }
     let mut all: Vec<Signature> = Vec::new();
     let mut by_byte = Box::new([NONE; 256]);
     for (number, choice) in by_byte.iter_mut().zip(choices.iter()) {
@@ -83,18 +82,15 @@ pub(super) fn signatures(frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
             signature.left = residue ^ check.checksum.register(&zeros).unwrap_or_default();
         }
     }
-    let lengths = all.iter().map(|signature| signature.length);
-    let shortest = if all.len() >= frame.kinds.len() { lengths.min() } else { None };
-    let shortest = shortest.unwrap_or(packet.shortest);
-    Some(Signatures { shift: *at as u32 * 8, by_byte, all, residue, shortest })
+    Some(Signatures { shift: *at as u32 * 8, by_byte, all, residue })
 }
 
 /// What what a checksum covers, and itself right behind that, leave in its register.
 fn residue(check: &Check) -> Option<u64> {
     let CheckForm::Binary(integer) = check.form else { return None };
-    let stands_behind = match (check.to, check.at) {
-        (Edge::Back(last), Edge::Back(at)) => last == at + 1,
-        (Edge::Front(last), Edge::Front(at)) => last + 1 == at,
+    let stands_behind = match (check.to, check.place) {
+        (Edge::Back(last), CheckPlace::In(Edge::Back(at))) => last == at + 1,
+        (Edge::Front(last), CheckPlace::In(Edge::Front(at))) => last + 1 == at,
         _ => false,
     };
     let is_whole = integer.bytes * 8 == check.checksum.width();
@@ -103,10 +99,10 @@ fn residue(check: &Check) -> Option<u64> {
 
 fn signature(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option<Signature> {
     let length = kind.exact?;
-    if packet.start.len() > 8 || length < packet.header || !frame.constants.is_empty() {
+    if packet.start.bytes.len() > 8 || length < packet.header || !frame.constants.is_empty() {
         return None;
     }
-    let [mut value, mut mask] = packet.pattern;
+    let [mut value, mut mask] = packet.start.word;
     if let Length::Field { at, integer, add } = &packet.length {
         let bits = u32::from(integer.bytes) * 8;
         let sent = u64::try_from(i64::try_from(length).ok()?.checked_sub(*add)?).ok()?;
@@ -127,9 +123,9 @@ fn signature(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option
 
 /// What a checksum covers in a packet of that length, and where it stands.
 fn checked(check: &Check, length: usize) -> Option<(Place, Word)> {
-    let CheckForm::Binary(integer) = check.form else { return None };
+    let (CheckForm::Binary(integer), CheckPlace::In(at)) = (check.form, check.place) else { return None };
     let place = |edge: Edge| edge.in_frame(length);
-    let (from, to, at) = (place(check.from)?, place(check.to)? + 1, place(check.at)?);
+    let (from, to, at) = (place(check.from)?, place(check.to)? + 1, place(at)?);
     let inside = from <= to && to <= length && at + usize::from(integer.bytes) <= length;
     (inside && check.checksum.width() <= 64).then(|| (Place::new(from, to), integer_word(at, integer)))
 }

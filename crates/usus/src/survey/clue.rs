@@ -5,8 +5,8 @@ use alloc::vec::Vec;
 use super::score::{Heard, other_formats, score};
 use super::speed::{Ratio, Speeds};
 use super::{is_text, share};
-use crate::event::FaultKind;
 use crate::format::{Parity, Serial};
+use crate::input::FaultKind;
 
 /// A sign of wrong settings.
 #[derive(Clone, Copy, Debug, PartialEq)]

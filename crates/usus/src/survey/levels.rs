@@ -3,8 +3,8 @@
 use alloc::vec::Vec;
 
 use super::Character;
-use crate::event::FaultKind;
 use crate::format::Parity;
+use crate::input::FaultKind;
 
 /// How characters are sent.
 #[derive(Clone, Copy, Debug, PartialEq)]

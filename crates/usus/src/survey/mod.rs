@@ -16,7 +16,7 @@ pub use score::{Heard, Score, other_formats, score};
 pub use speed::{Ratio, Speeds};
 pub use tally::{Spread, Survey};
 
-use crate::event::{Fault, FaultKind};
+use crate::input::{Fault, FaultKind};
 
 /// A character as a receiver got it. A break is a byte 0 with its fault.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

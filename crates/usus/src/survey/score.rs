@@ -3,8 +3,8 @@
 use alloc::vec::Vec;
 
 use super::{Character, is_text, share};
-use crate::event::FaultKind;
 use crate::format::{Parity, Serial};
+use crate::input::FaultKind;
 
 /// What was heard with some settings.
 #[derive(Clone, Debug)]

@@ -11,8 +11,8 @@ use alloc::vec::Vec;
 
 use super::Character;
 use super::levels::{Sending, changes, receive};
-use crate::event::FaultKind;
 use crate::format::Parity;
+use crate::input::FaultKind;
 
 /// The speed of a sender by that of the receiver.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 
 use super::period::{Period, period};
 use super::{Character, characters};
-use crate::event::{Fault, FaultKind, Loss};
+use crate::input::{Fault, FaultKind, Loss};
 use crate::time::{Span, Time};
 
 /// How many characters are kept to be looked at.

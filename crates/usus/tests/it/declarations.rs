@@ -270,7 +270,7 @@ fn cases() -> Vec<(&'static str, String)> {
         ("frames of one name", own("format = 'x'\n[[frame]]\ncut = 'nmea-0183'\n[[frame]]\ncut = 'nmea-0183'")),
         ("a frame on an unknown line", own("format = 'x'\n[line.request]\n[[frame]]\non = 'requst'\ncut = 'text'")),
         ("a series of an unknown field", text("", "series = 'id'\nfields = [{ name = 'ix' }]")),
-        ("a checksum asked of a text", text("", "checksum = 'required'\nfields = [{ name = 'a' }]")),
+        ("a checksum asked of a text", text("", "checksum = { presence = 'required' }\nfields = [{ name = 'a' }]")),
         (
             "a header field at the end",
             packet(

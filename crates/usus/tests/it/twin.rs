@@ -113,11 +113,13 @@ impl Twin<'_> {
     fn verdict(&self, frame: &Frame, start: usize) -> Verdict {
         match &frame.cut {
             Cut::Text { .. } => Verdict::Fail { whole: false },
-            Cut::Sentence { checksum } => {
+            Cut::Sentence { checksum, .. } => {
                 assert_eq!(*checksum, Presence::Required);
                 sentence(&self.bytes[start..])
             }
-            Cut::Packet { start: pattern, length } => self.packet(frame, pattern, length, &self.bytes[start..]),
+            Cut::Packet { start: pattern, length, end: None } => {
+                self.packet(frame, pattern, length, &self.bytes[start..])
+            }
             other => panic!("the twin does not know {other:?}"),
         }
     }
@@ -137,6 +139,7 @@ impl Twin<'_> {
                 assert_eq!((integer.bytes, integer.signed), (1, false));
                 i64::from(bytes[*byte]) + add
             }
+            Length::ToEnd => panic!("the twin does not know packets that their end tells"),
         };
         let header = self.packet_header(frame, pattern, bytes);
         let record = self.format.records.iter().find(|record| belongs(record, frame) && holds(&record.when, &header));
@@ -242,7 +245,7 @@ impl Twin<'_> {
     fn largest(&self) -> usize {
         let of = |frame: &Frame| match &frame.cut {
             Cut::Sentence { .. } => 1_024,
-            Cut::Packet { start, length } => {
+            Cut::Packet { start, length, .. } => {
                 self.longest(frame, start, length, frame.checksum.as_ref().map_or(0, |check| check.form.size()))
             }
             _ => 0,

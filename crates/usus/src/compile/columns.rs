@@ -4,11 +4,11 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::field::{Medium, column_size, field_type, layout_of};
-use super::header::Sheet;
-use super::packet::{find_count, push_group};
-use super::{At, Count, Group, Shape, ShapeUnit};
+use super::bytes::{find_count, push_group};
+use super::field::{column_size, field_type, layout_of};
+use super::sheet::Sheet;
 use crate::format::{Count as DeclaredCount, Field as Declared, Group as DeclaredGroup, Place};
+use crate::plan::{At, Count, Group, Output, Reading, Shape, ShapeUnit};
 use crate::problem::{ProblemKind, Problems};
 
 /// Where the next column goes, and which columns a text needs.
@@ -161,7 +161,7 @@ pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Dec
 }
 
 fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, problems: &mut Problems) {
-    let Some(kind) = field_type(declared, Medium::Text, problems) else { return };
+    let Some(kind) = field_type(declared, Reading::Text, problems) else { return };
     if let Place::Characters(place) = &declared.place {
         let (first, last) = place.value;
         if sheet.group.is_some() {
@@ -221,7 +221,7 @@ fn add_group(
             (at, None, format!("{} to …, {size} each", place_text(at, 1, false)))
         }
     };
-    super::Output::count_neighbours(&mut items.outputs);
+    Output::count_neighbours(&mut items.outputs);
     push_group(sheet, items, declared, name, Group { first, size, count, outputs: Vec::new() }, place);
 }
 

@@ -1,8 +1,8 @@
 //! Showing the fields of a record to a visitor, by the shortest way that leads to each value.
 
-use crate::plan::{Output, Plain, Way, What, Word};
+use super::Items;
+use crate::plan::{NEAR, Output, Plain, Way, What, Word};
 use crate::read::{Cells, Told, code, number_reading};
-use crate::record::Items;
 use crate::schema::FieldSchema;
 use crate::value::{
     Absent, Column, Decimal, Name, Quality, Reading, ShortText, Text, Together, Value, Written, digits, is_plain,
@@ -79,9 +79,6 @@ pub(crate) fn padded(packet: &[u8]) -> Front {
     front[..packet.len()].copy_from_slice(packet);
     front
 }
-
-/// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.
-pub(crate) const NEAR: usize = 64;
 
 /// Shows the fields of a packet up to the first that is more than a word; returns what is left from that one on. `take` takes the bytes of
 /// a word.

@@ -15,7 +15,7 @@ const ROOM: usize = BLOCK + GROUP;
 /// Where each column of a text begins, and one more than the text's length at the end; empty if the text has no columns.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Columns {
-    /// Those that are, and room for more. The first one, where the text begins, is always zero. Small, since each line writes some down:
+    /// Those that are, and room for more. The first one, where the text begins, is zero until they are shifted. Small, since each line writes some down:
     /// see [`limits::LINE`](crate::limits::LINE).
     places: Vec<u16>,
     count: usize,
@@ -40,6 +40,9 @@ impl Columns {
     #[inline(always)]
     pub(super) fn begin(&mut self) {
         self.count = 1;
+        if let Some(first) = self.places.first_mut() {
+            *first = 0;
+        }
     }
 
     /// Columns begin behind separators: a bit for each byte of the block that begins there.
@@ -66,6 +69,13 @@ impl Columns {
         if let Some(place) = self.places.get_mut(self.count) {
             *place = (length as u16).wrapping_add(1);
             self.count += 1;
+        }
+    }
+
+    /// Counts all places from so many bytes before the text.
+    pub(super) fn shift(&mut self, by: usize) {
+        for place in self.places.iter_mut().take(if by > 0 { self.count } else { 0 }) {
+            *place = place.wrapping_add(by as u16);
         }
     }
 

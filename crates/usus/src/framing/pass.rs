@@ -103,10 +103,11 @@ impl Block {
     }
 }
 
-/// Finds the columns of a whole text.
-pub(crate) fn split(text: &[u8], separator: u8, columns: &mut Columns) {
+/// Finds the columns of a whole text, which begins at a place of its frame's contents.
+pub(crate) fn split(text: &[u8], separator: u8, begun: usize, columns: &mut Columns) {
     let mut pass = Pass::new(text, separator, columns, |_| i8x16::splat(0));
     // Nothing but the end of the bytes stops it.
     while pass.next_stop().is_some() {}
     pass.end(text.len());
+    columns.shift(begun);
 }

@@ -6,10 +6,10 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::field::{self, Medium};
-use super::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Output};
+use super::field;
 use crate::expression::{Expression, Type};
 use crate::format::{Field as Declared, FieldType, When};
+use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Output, Reading};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::FieldSchema;
 use crate::value::ValueType;
@@ -17,7 +17,7 @@ use crate::value::ValueType;
 /// The parts of a record (or header, or group) gathered so far.
 #[derive(Clone)]
 pub(super) struct Sheet {
-    pub(super) medium: Medium,
+    pub(super) medium: Reading,
     pub(super) separator: u8,
     pub(super) frame: String,
     pub(super) record: Option<String>,
@@ -33,7 +33,7 @@ pub(super) struct Sheet {
 }
 
 impl Sheet {
-    pub(super) fn new(medium: Medium, separator: u8, frame: &str) -> Sheet {
+    pub(super) fn new(medium: Reading, separator: u8, frame: &str) -> Sheet {
         Sheet {
             medium,
             separator,
@@ -256,7 +256,7 @@ pub(super) fn condition(when: &When, header: &[HeaderField], problems: &mut Prob
 
 /// The type as it was declared, with its bits.
 pub(super) fn word_of(declared: &Declared, kind: FieldType) -> String {
-    use crate::format::Order;
+    use crate::integer::Order;
     let order = |order: Order| if order == Order::Big { "be" } else { "le" };
     let word = match kind {
         FieldType::Integer(integer) if integer.bytes == 1 => if integer.signed { "i8" } else { "u8" }.to_string(),

@@ -6,10 +6,11 @@ use alloc::string::ToString;
 use alloc::vec::Vec;
 
 use super::field::{bits_of, code_number, expression_type};
-use super::header::word_of;
-use super::{Constant, Cut, Frame, HeaderField, Kind, Meaning, Raw};
+use super::sheet::word_of;
 use crate::expression::{Expression, Node, Operand, Type};
-use crate::format::{self, Field as Declared, FieldType, Format, Integer, Literal};
+use crate::format::{self, Field as Declared, FieldType, Format, Literal};
+use crate::integer::Integer;
+use crate::plan::{Constant, Frame, Framing, HeaderField, Kind, Meaning, Raw};
 use crate::problem::{ProblemKind, Problems};
 use crate::value::Decimal;
 
@@ -86,7 +87,7 @@ pub(super) fn whole(format: &Format, frames: &[Frame], kinds: &[Kind], problems:
         problems.doubt(first_line, ProblemKind::NoRecord);
     }
     for (declared, frame) in format.frames.iter().zip(frames) {
-        if matches!(frame.cut, Cut::Packet(_)) && declared.checksum.is_none() {
+        if matches!(frame.framing, Framing::Packet(_) | Framing::Slip(_)) && declared.checksum.is_none() {
             problems.doubt(declared.span.clone(), ProblemKind::NoChecksum);
         }
         // A record that could not be compiled has no place among the kinds.

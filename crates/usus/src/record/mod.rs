@@ -1,36 +1,46 @@
 //! Records: a view on a frame through its plan.
 
+mod visit;
+
 use core::fmt;
 
-use crate::event::LineId;
+use crate::framing::Contents;
+use crate::input::LineId;
 use crate::marks::Marks;
-use crate::plan::{At, Group, Kind, Output, Plan, What};
+use crate::plan::{At, Group, Kind, NEAR, Output, Plan, What};
 use crate::read::{Cells, Sent};
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
 use crate::value::Reading;
-use crate::visit::{self, Visit};
+pub use visit::Visit;
+
+/// What all records of a line have in common.
+#[derive(Clone, Debug)]
+pub(crate) struct Origin {
+    pub(crate) plan: Plan,
+    pub(crate) line: LineId,
+    /// When its bytes arrived.
+    pub(crate) marks: Marks,
+}
 
 /// What a frame says: a kind and named fields. It is lent: its texts are the frame's own bytes.
 #[derive(Clone, Copy)]
 pub struct Record<'a> {
-    pub(crate) plan: &'a Plan,
+    pub(crate) origin: &'a Origin,
     pub(crate) kind: u16,
     /// The kind as it was compiled.
     pub(crate) compiled: &'a Kind,
-    pub(crate) line: LineId,
     pub(crate) offset: u64,
-    pub(crate) length: u32,
     pub(crate) frame: &'a [u8],
+    pub(crate) contents: Contents,
     pub(crate) cells: Cells<'a>,
     pub(crate) count: u32,
-    pub(crate) marks: &'a Marks,
 }
 
 impl<'a> Record<'a> {
     /// The plan that it was read by.
     pub fn plan(&self) -> &'a Plan {
-        self.plan
+        &self.origin.plan
     }
 
     /// Index of its kind in the schema.
@@ -40,7 +50,7 @@ impl<'a> Record<'a> {
 
     /// Its kind: name and fields.
     pub fn schema(&self) -> &'a KindSchema {
-        &self.plan.0.schema.kinds[usize::from(self.kind)]
+        &self.origin.plan.0.schema.kinds[usize::from(self.kind)]
     }
 
     /// Name of its kind.
@@ -50,7 +60,7 @@ impl<'a> Record<'a> {
 
     /// The line that it came on.
     pub fn line(&self) -> LineId {
-        self.line
+        self.origin.line
     }
 
     /// Stream offset of its first byte. With the stream, line and kind it is the record's identity.
@@ -65,7 +75,7 @@ impl<'a> Record<'a> {
 
     /// The stream ranges that it was made from, as offset and length.
     pub fn ranges(&self) -> impl ExactSizeIterator<Item = (u64, u64)> + 'a {
-        core::iter::once((self.offset, u64::from(self.length)))
+        core::iter::once((self.offset, self.length()))
     }
 
     /// The bytes of its frame.
@@ -73,14 +83,18 @@ impl<'a> Record<'a> {
         self.frame
     }
 
+    fn length(&self) -> u64 {
+        self.frame.len() as u64
+    }
+
     /// When its first byte arrived, if that is known.
     pub fn received(&self) -> Option<Time> {
-        self.marks.at(self.offset)
+        self.origin.marks.at(self.offset)
     }
 
     /// When its last byte arrived, if that is known.
     pub fn completed(&self) -> Option<Time> {
-        self.marks.at(self.offset + u64::from(self.length.max(1)) - 1)
+        self.origin.marks.at(self.offset + self.length().max(1) - 1)
     }
 
     /// Its fields in the order of the schema.
@@ -100,9 +114,9 @@ impl<'a> Record<'a> {
     fn visit_packet<V: Visit>(&self, visitor: &mut V) {
         let Kind { outputs, near, .. } = self.compiled;
         let padded: visit::Front;
-        let front = match self.cells.wide.first_chunk::<{ visit::NEAR + 8 }>() {
+        let front = match self.cells.wide.first_chunk::<{ NEAR + 8 }>() {
             _ if !near => None,
-            None if self.cells.bytes.len() <= visit::NEAR => {
+            None if self.cells.bytes.len() <= NEAR => {
                 padded = visit::padded(self.cells.bytes);
                 Some(&padded)
             }

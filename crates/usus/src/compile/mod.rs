@@ -1,25 +1,30 @@
 //! From a format to its plan: frames, then the records of each, then what ties them together.
 
+mod bytes;
+mod columns;
+mod doubt;
+mod field;
+mod sheet;
+
 use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::sync::Arc;
 use alloc::vec::Vec;
 
-use memchr::memmem::Finder;
-
-use super::field::Medium;
-use super::header::{Sheet, condition, header_fields};
-use super::{
-    Check, ChoiceKey, Cut, Frame, Ignore, Inner, Kind, LayoutRow, Length, Packet, Plan, Role, Route, columns, doubt,
-    packet, signature,
-};
-use crate::claim::{self, Choice};
+use crate::claim;
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
+use crate::integer::{Integer, Order};
 use crate::limits;
+use crate::plan::{
+    At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Frame, Framing, Ignore, Inner, Kind, LayoutRow, Length,
+    Output, Packet, Pattern, Plan, Raw, Reading, Role, Route, Sentence, ShapeUnit, Slip, Text, signatures,
+};
 use crate::problem::{Problem, ProblemKind, Problems, nearest};
 use crate::read::Cells;
 use crate::schema::{KindSchema, Schema};
+
+use sheet::{Sheet, condition, header_fields};
 
 impl Format {
     /// Compiles the format: resolves every place, length, name and condition.
@@ -33,13 +38,27 @@ impl Format {
         let inner = compile(self, &mut problems);
         problems.none_or(&self.text, inner.map(|inner| Plan(Arc::new(inner))))
     }
-}
 
-/// What is legal in a format and can hardly be meant.
-pub(crate) fn doubts(format: &Format) -> Vec<Problem> {
-    let mut problems = Problems::with_doubts();
-    compile(format, &mut problems);
-    problems.into_doubts(&format.text)
+    /// What is legal in the format and can hardly be meant: fields that overlap, records to which earlier ones leave nothing, values that a type
+    /// cannot hold, packets without a checksum, a format without an example. It stops nothing; each is told at its place.
+    ///
+    /// ```
+    /// let format = usus::Format::parse(r#"
+    ///     format = "scale"
+    ///     [[frame]]
+    ///     cut = "text"
+    ///     [record.weight]
+    ///     fields = [{ name = "weight", type = "number", unit = "kg" }]
+    /// "#)?;
+    /// let doubts = format.doubts();
+    /// assert!(doubts[0].kind.to_string().starts_with("there is no example"));
+    /// # Ok::<(), usus::Problems>(())
+    /// ```
+    pub fn doubts(&self) -> Vec<Problem> {
+        let mut problems = Problems::with_doubts();
+        compile(self, &mut problems);
+        problems.into_doubts(&self.text)
+    }
 }
 
 /// A frame being compiled, with what its records need to know.
@@ -53,7 +72,7 @@ struct Draft {
 
 #[derive(Clone)]
 enum Placing {
-    Packet(packet::Placing),
+    Bytes(bytes::Placing),
     Columns(columns::Placing),
 }
 
@@ -120,46 +139,59 @@ fn compile_frame(
     layout: &mut Vec<LayoutRow>,
     problems: &mut Problems,
 ) -> Draft {
-    let medium = match declared.cut {
-        format::Cut::Packet { .. } => Medium::Bytes,
-        _ => Medium::Text,
+    let reading = match declared.reads() {
+        format::Read::Bytes => Reading::Bytes,
+        format::Read::Columns => Reading::Text,
     };
-    let mut sheet = Sheet::new(medium, declared.separator, &declared.name);
+    let mut sheet = Sheet::new(reading, declared.separator, &declared.name);
     let fixed = match &declared.cut {
-        format::Cut::Packet { length: format::Length::Fixed(length), .. } => Some(length.value),
+        format::Cut::Packet { length: format::Length::Fixed(length), end, .. } => {
+            let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
+            Some(length.value.saturating_sub(end.as_ref().map_or(0, Vec::len) + behind))
+        }
         _ => None,
     };
-    let check = declared.checksum.as_ref().and_then(|check| packet::check(check, fixed, problems));
-    let (cut, placing) = match &declared.cut {
-        format::Cut::Text { end, idle } => {
-            let placing = text_header(&mut sheet, declared, problems);
-            (Cut::Text { end: *end, idle: *idle, limit: format.limits.line }, Placing::Columns(placing))
+    let check = declared.checksum.as_ref().and_then(|check| bytes::check(check, fixed, problems));
+    let (mut lead, mut header) = (0, 0);
+    let start: &[u8] = if let format::Cut::Packet { start, .. } = &declared.cut { start } else { &[] };
+    let placing = match reading {
+        Reading::Bytes => {
+            let mut placing = bytes::Placing::new(start.len(), &declared.span);
+            header = bytes_header(&mut sheet, &mut placing, declared, start.len(), problems);
+            Placing::Bytes(placing)
         }
-        format::Cut::Sentence { checksum } => {
-            let placing = text_header(&mut sheet, declared, problems);
-            (Cut::Sentence { checksum: *checksum }, Placing::Columns(placing))
+        Reading::Text => {
+            lead = start.len();
+            header = header.max(start.len());
+            Placing::Columns(text_header(&mut sheet, declared, problems))
         }
-        format::Cut::Packet { start, length } => {
-            let (packet, placing) = packet_header(&mut sheet, declared, start, length, problems);
-            (Cut::Packet(Box::new(packet)), Placing::Packet(placing))
+    };
+    let framing = match &declared.cut {
+        format::Cut::Text { end, idle } => Framing::Text(Text { end: *end, idle: *idle, limit: format.limits.line }),
+        format::Cut::Sentence { checksum, anywhere } => {
+            Framing::Sentence(Sentence { checksum: *checksum, anywhere: *anywhere })
         }
+        format::Cut::Packet { start, length, end } => {
+            Framing::Packet(Box::new(packet(declared, start, length, end.as_deref(), header, problems)))
+        }
+        format::Cut::Slip => Framing::Slip(Slip { longest: 0 }),
     };
     layout.extend(frame_rows(declared));
     layout.append(&mut sheet.rows.clone());
     layout.extend(check.as_ref().map(|check| check_row(declared, check)));
     let frame = Frame {
         name: declared.name.clone(),
-        cut,
+        framing,
         check,
         header: header_fields(&sheet),
+        reading,
         separator: declared.separator,
         has_columns: matches!(&placing, Placing::Columns(placing) if placing.has_columns()),
+        lead,
         kinds: Vec::new(),
         ignores: Vec::new(),
         key: ChoiceKey::Unknown,
         constants: Vec::new(),
-        signatures: None,
-        is_direct: false,
     };
     Draft { frame, sheet, placing, lengths: Vec::new() }
 }
@@ -172,14 +204,14 @@ fn text_header(sheet: &mut Sheet, declared: &format::Frame, problems: &mut Probl
     placing
 }
 
-fn packet_header(
+/// Places the fields of a header that is read as bytes. Returns how many bytes have to be there before it can be read.
+fn bytes_header(
     sheet: &mut Sheet,
+    placing: &mut bytes::Placing,
     declared: &format::Frame,
-    start: &[u8],
-    length: &format::Length,
+    start: usize,
     problems: &mut Problems,
-) -> (Packet, packet::Placing) {
-    let mut placing = packet::Placing::new(start.len(), &declared.span);
+) -> usize {
     reject_groups(&declared.header, problems);
     for field in &declared.header {
         if matches!(&field.place, format::Place::Byte(byte) if byte.value < 0) {
@@ -187,7 +219,31 @@ fn packet_header(
             problems.add(field.span.clone(), kind);
         }
     }
-    let mut header = start.len();
+    let mut header = start;
+    if let format::Cut::Packet { length: format::Length::Field { span, byte, integer, .. }, .. } = &declared.cut {
+        placing.name(At::Front(*byte), usize::from(integer.bytes), span, "the length");
+        header = header.max(byte + usize::from(integer.bytes));
+    }
+    sheet.learn(|sheet, problems| bytes::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
+    bytes::add_fields(sheet, placing, &declared.header, problems);
+    let fields = sheet.known.iter().map(|(_, field)| field).chain(sheet.gates.iter().map(|gate| &gate.field));
+    for field in fields {
+        if let (At::Front(place), Some(size)) = (field.at, raw_size(&field.raw)) {
+            header = header.max(place + size);
+        }
+    }
+    header
+}
+
+fn packet(
+    declared: &format::Frame,
+    start: &[u8],
+    length: &format::Length,
+    end: Option<&[u8]>,
+    header: usize,
+    problems: &mut Problems,
+) -> Packet {
+    let mut header = header;
     let length = match length {
         format::Length::Fixed(length) => {
             if length.value > limits::FRAME {
@@ -197,41 +253,31 @@ fn packet_header(
             }
             Length::Fixed(length.value)
         }
-        format::Length::Field { span, byte, integer, add } => {
-            placing.name(super::At::Front(*byte), usize::from(integer.bytes), span, "the length");
+        format::Length::Field { byte, integer, add, .. } => {
             header = header.max(byte + usize::from(integer.bytes));
             Length::Field { at: *byte, integer: *integer, add: *add }
         }
+        format::Length::ToEnd => Length::ToEnd,
     };
-    sheet.learn(|sheet, problems| packet::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
-    packet::add_fields(sheet, &mut placing, &declared.header, problems);
-    for (_, field) in &sheet.known {
-        if let (super::At::Front(place), Some(size)) = (field.at, raw_size(&field.raw)) {
-            header = header.max(place + size);
-        }
+    Packet {
+        start: Pattern::new(start),
+        length,
+        end: end.map(Pattern::new),
+        behind: declared.checksum.as_ref().map_or(0, format::Check::size_behind),
+        header,
+        shortest: header,
+        longest: limits::FRAME,
+        signatures: None,
     }
-    for gate in &sheet.gates {
-        if let (super::At::Front(place), Some(size)) = (gate.field.at, raw_size(&gate.field.raw)) {
-            header = header.max(place + size);
-        }
-    }
-    let finder = Finder::new(start).into_owned();
-    let first = start.iter().take(8).enumerate();
-    let pattern = first.fold([0; 2], |[word, mask], (index, byte)| {
-        [word | u64::from(*byte) << (8 * index), mask | 0xFF << (8 * index)]
-    });
-    let packet =
-        Packet { start: start.into(), pattern, finder, length, header, shortest: header, longest: limits::FRAME };
-    (packet, placing)
 }
 
-fn raw_size(raw: &super::Raw) -> Option<usize> {
+fn raw_size(raw: &Raw) -> Option<usize> {
     match raw {
-        super::Raw::Integer { integer, .. } => Some(usize::from(integer.bytes)),
-        super::Raw::F32(_) => Some(4),
-        super::Raw::F64(_) => Some(8),
-        super::Raw::Bytes(size) => *size,
-        super::Raw::Columns(_) | super::Raw::Characters(..) => None,
+        Raw::Integer { integer, .. } => Some(usize::from(integer.bytes)),
+        Raw::F32(_) => Some(4),
+        Raw::F64(_) => Some(8),
+        Raw::Bytes(size) => *size,
+        Raw::Columns(_) | Raw::Characters(..) => None,
     }
 }
 
@@ -260,14 +306,14 @@ fn frame_row(frame: &str, place: String, name: &str, kind: String, notes: String
 
 /// The rows for a packet's start and length.
 fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
-    let format::Cut::Packet { start, length } = &declared.cut else { return Vec::new() };
-    let bytes: Vec<String> = start.iter().map(|byte| format!("{byte:02X}")).collect();
-    let place = packet::place_text(super::At::Front(0), start.len(), false);
-    let notes = format!("always {}", bytes.join(" "));
+    let format::Cut::Packet { start, length, end } = &declared.cut else { return Vec::new() };
+    let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ");
+    let place = bytes::place_text(At::Front(0), start.len(), false);
+    let notes = format!("always {}", hex(start));
     let mut rows = Vec::new();
     rows.push(frame_row(&declared.name, place, "(start)", "bytes".to_string(), notes));
     if let format::Length::Field { byte, integer, add, .. } = length {
-        let place = packet::place_text(super::At::Front(*byte), usize::from(integer.bytes), false);
+        let place = bytes::place_text(At::Front(*byte), usize::from(integer.bytes), false);
         let notes = match add {
             0 => "length of the whole frame".to_string(),
             add if *add < 0 => format!("minus {}: length of the whole frame", add.unsigned_abs()),
@@ -275,33 +321,44 @@ fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
         };
         rows.push(frame_row(&declared.name, place, "(length)", integer_word(*integer), notes));
     }
+    if let Some(end) = end {
+        let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
+        let place = bytes::place_text(At::Back(end.len() + behind), end.len(), false);
+        rows.push(frame_row(&declared.name, place, "(end)", "bytes".to_string(), format!("always {}", hex(end))));
+    }
     rows
 }
 
 fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
-    let at = match check.at {
-        super::Edge::Front(place) => super::At::Front(place),
-        super::Edge::Back(place) => super::At::Back(place),
+    let at = match check.place {
+        CheckPlace::In(Edge::Front(place)) => At::Front(place),
+        CheckPlace::In(Edge::Back(place)) => At::Back(place),
+        CheckPlace::Behind { .. } => At::Back(check.form.size()),
     };
     let kind = match check.form {
         CheckForm::Binary(integer) => integer_word(integer),
         CheckForm::Hex(integer) => format!("{} in hex", integer_word(integer)),
     };
-    let edge = |edge: super::Edge| match edge {
-        super::Edge::Front(place) => place.to_string(),
-        super::Edge::Back(place) => format!("-{place}"),
+    let edge = |edge: Edge| match edge {
+        Edge::Front(place) => place.to_string(),
+        Edge::Back(place) => format!("-{place}"),
     };
-    let notes = format!("{} over byte {} to {}", check.checksum.name(), edge(check.from), edge(check.to));
-    let place = packet::place_text(at, check.form.size(), false);
+    let what = match check.place {
+        CheckPlace::In(_) => "byte",
+        CheckPlace::Behind { through_end: true } => "byte, with the end,",
+        CheckPlace::Behind { through_end: false } => "byte, without the end,",
+    };
+    let notes = format!("{} over {what} {} to {}", check.checksum.name(), edge(check.from), edge(check.to));
+    let place = bytes::place_text(at, check.form.size(), false);
     frame_row(&declared.name, place, "(checksum)", kind, notes)
 }
 
-fn integer_word(integer: format::Integer) -> String {
+fn integer_word(integer: Integer) -> String {
     let sign = if integer.signed { 'i' } else { 'u' };
     let order = match integer.order {
         _ if integer.bytes == 1 => "",
-        format::Order::Big => "be",
-        format::Order::Little => "le",
+        Order::Big => "be",
+        Order::Little => "le",
     };
     format!("{sign}{}{order}", integer.bytes * 8)
 }
@@ -357,10 +414,10 @@ fn compile_record(
     let declared_frame = &format.frames[frame_index];
     let mut sheet = draft.sheet.begin_record(&record.kind.value);
     let shape = match draft.placing.clone() {
-        Placing::Packet(mut placing) => {
-            sheet.learn(|sheet, problems| packet::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
-            packet::add_fields(&mut sheet, &mut placing, &record.fields, problems);
-            packet::shape(&placing, declared_frame, draft.frame.check.as_ref(), &record.kind, problems)
+        Placing::Bytes(mut placing) => {
+            sheet.learn(|sheet, problems| bytes::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
+            bytes::add_fields(&mut sheet, &mut placing, &record.fields, problems);
+            bytes::shape(&placing, declared_frame, draft.frame.check.as_ref(), &record.kind, problems)
         }
         Placing::Columns(mut placing) => {
             sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
@@ -380,17 +437,18 @@ fn compile_record(
     let series = record.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0));
-    super::Output::count_neighbours(&mut sheet.outputs);
-    super::Output::number(&mut sheet.outputs);
-    let packet = shape.unit == super::ShapeUnit::Bytes && shape.item == 0;
+    Output::count_neighbours(&mut sheet.outputs);
+    Output::number(&mut sheet.outputs);
+    let packet = shape.unit == ShapeUnit::Bytes && shape.item == 0;
     let exact = (packet && sheet.gates.is_empty()).then(|| shape.least());
     let fields = sheet.fields();
     let kind = Kind {
+        frame: frame_index as u16,
         when,
         checksum_required,
         shape,
         gates: sheet.gates,
-        near: sheet.outputs.iter().all(super::Output::is_near),
+        near: sheet.outputs.iter().all(Output::is_near),
         outputs: sheet.outputs,
         counters: sheet.counters,
         series,
@@ -401,7 +459,7 @@ fn compile_record(
     (kind, schema)
 }
 
-fn series_field(sheet: &Sheet, name: &Spanned<String>, problems: &mut Problems) -> Option<super::Field> {
+fn series_field(sheet: &Sheet, name: &Spanned<String>, problems: &mut Problems) -> Option<Field> {
     match sheet.find(&name.value) {
         Ok(field) => Some(field.clone()),
         Err(nearest) => {
@@ -414,7 +472,7 @@ fn series_field(sheet: &Sheet, name: &Spanned<String>, problems: &mut Problems) 
 
 /// Whether a record's frames need a checksum; only sentences can come without.
 fn checksum_required(record: &format::Record, frame: &format::Frame, problems: &mut Problems) -> bool {
-    let format::Cut::Sentence { checksum } = &frame.cut else {
+    let format::Cut::Sentence { checksum, .. } = &frame.cut else {
         if record.checksum.is_some() {
             let with = "this frame: `checksum` of a record is for sentences".to_string();
             problems.add(record.kind.span.clone(), ProblemKind::Conflict { key: "checksum", with });
@@ -447,24 +505,48 @@ fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ig
     draft.frame.key = choice_key(&draft.frame, kinds, ignores);
     let constants = draft.frame.header.iter().enumerate().filter(|(_, field)| field.equals.is_some());
     draft.frame.constants = constants.map(|(index, _)| index as u16).collect();
-    if let Cut::Packet(packet) = &mut draft.frame.cut {
-        let cap = format.limits.frame.unwrap_or(limits::FRAME);
-        // Frames that no record claims may be as long as the longest that one does, unless the format says more.
-        let varying = draft.lengths.iter().any(|(_, varying)| *varying);
-        let longest = draft.lengths.iter().map(|(least, _)| *least).max();
-        packet.longest = match (&packet.length, longest) {
-            (Length::Fixed(length), _) => *length,
-            (Length::Field { integer, add, .. }, _) if varying || format.limits.frame.is_some() => {
-                largest_value(*integer).saturating_add_signed(*add as isize).min(cap)
+    let cap = format.limits.frame.unwrap_or(limits::FRAME);
+    let check = draft.frame.check.as_ref();
+    let least_contents = draft.lengths.iter().map(|(least, _)| *least);
+    // Frames that no record claims may be as long as the longest that one does, unless the format says more.
+    let varying = draft.lengths.iter().any(|(_, varying)| *varying);
+    let longest = if varying { None } else { least_contents.clone().max().filter(|_| format.limits.frame.is_none()) };
+    let read_as_text = draft.frame.reading == Reading::Text;
+    match &mut draft.frame.framing {
+        Framing::Packet(packet) => {
+            let behind = packet.end.as_ref().map_or(0, |end| end.bytes.len() + packet.behind);
+            let check_in = check.map_or(0, |check| check.form.size()) - packet.behind;
+            packet.longest = match (&packet.length, longest) {
+                (Length::Fixed(length), _) => *length,
+                (Length::ToEnd, _) if read_as_text => (format.limits.line + behind).min(limits::FRAME),
+                (Length::Field { integer, add, .. }, None) => {
+                    largest_value(*integer).saturating_add_signed(*add as isize).min(cap)
+                }
+                (Length::Field { integer, add, .. }, Some(_)) if read_as_text => {
+                    largest_value(*integer).saturating_add_signed(*add as isize).min(cap)
+                }
+                (_, Some(longest)) => (longest + behind).min(cap),
+                (Length::ToEnd, None) => cap,
+            };
+            packet.shortest = packet.header.max(packet.start.bytes.len() + check_in) + behind;
+            if let (Length::ToEnd, Some(least)) = (&packet.length, least_contents.min()) {
+                packet.shortest = packet.shortest.max((least + behind).min(packet.longest));
             }
-            (_, Some(longest)) => longest.min(cap),
-            (_, None) => cap,
-        };
-        let check_end = draft.frame.check.as_ref().map_or(0, |check| check.form.size());
-        packet.shortest = packet.header.max(packet.start.len() + check_end);
+        }
+        Framing::Slip(slip) => {
+            let longest = longest.filter(|_| !read_as_text).unwrap_or(cap);
+            // Each byte may be sent as two, between two ENDs.
+            slip.longest = 2 * longest.min(cap) + 2;
+        }
+        Framing::Text(_) | Framing::Sentence(_) => {}
     }
-    draft.frame.signatures = signature::signatures(&draft.frame, kinds);
-    draft.frame.is_direct = draft.frame.check.is_none() && draft.frame.constants.is_empty();
+    let signatures = match &draft.frame.framing {
+        Framing::Packet(packet) => signatures(packet, &draft.frame, kinds),
+        Framing::Slip(_) | Framing::Text(_) | Framing::Sentence(_) => None,
+    };
+    if let Framing::Packet(packet) = &mut draft.frame.framing {
+        packet.signatures = signatures;
+    }
     draft.frame
 }
 
@@ -476,9 +558,9 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
     for when in of_kinds.chain(of_ignores) {
         when.names(&mut |name| named.push(&frame.header[usize::from(*name)].field));
     }
-    if matches!(frame.cut, Cut::Packet(_)) {
+    if frame.reading == Reading::Bytes {
         let places = named.iter().map(|field| match (field.at, raw_size(&field.raw)) {
-            (super::At::Front(from), Some(size)) => Some((from, from + size)),
+            (At::Front(from), Some(size)) => Some((from, from + size)),
             _ => None,
         });
         let Some(places) = places.collect::<Option<Vec<_>>>() else { return ChoiceKey::Unknown };
@@ -497,8 +579,8 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
     let (mut characters, mut column) = (0, false);
     for field in named {
         match (field.at, &field.raw) {
-            (_, super::Raw::Characters(_, end)) if *end <= 8 => characters = characters.max(*end),
-            (super::At::Front(0), super::Raw::Columns(1)) => column = true,
+            (_, Raw::Characters(_, end)) if *end <= 8 => characters = characters.max(*end),
+            (At::Front(0), Raw::Columns(1)) => column = true,
             _ => return ChoiceKey::Unknown,
         }
     }
@@ -515,7 +597,7 @@ fn choices_by(at: usize, frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> B
     Box::new(choices)
 }
 
-fn largest_value(integer: format::Integer) -> usize {
+fn largest_value(integer: Integer) -> usize {
     let bits = u32::from(integer.bytes) * 8 - u32::from(integer.signed);
     if bits >= usize::BITS { usize::MAX } else { (1 << bits) - 1 }
 }
@@ -532,36 +614,19 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
         }
     }
     let route = |role: Option<&str>| {
-        let mut route =
-            Route { searching: Vec::new(), text: None, largest: 1, smallest: usize::MAX, sentences_apart: true };
+        let mut route = Route { searching: Vec::new(), text: None, largest: 1 };
         let mut second_text = None;
         for (index, (declared, frame)) in format.frames.iter().zip(frames).enumerate() {
             if declared.on.as_ref().is_some_and(|on| role.is_some_and(|role| role != on.value)) {
                 continue;
             }
-            let (smallest, largest) = match &frame.cut {
-                Cut::Text { limit, .. } => {
-                    second_text = second_text.or(route.text.map(|_| declared.span.clone()));
-                    route.text = Some(index as u16);
-                    (0, *limit)
-                }
-                Cut::Sentence { checksum } => {
-                    route.searching.push(index as u16);
-                    // `$*hh`, or `$` and a line end.
-                    (if *checksum == Presence::Required { 4 } else { 2 }, limits::SENTENCE)
-                }
-                Cut::Packet(packet) => {
-                    route.searching.push(index as u16);
-                    route.sentences_apart &= !matches!(packet.start.first(), Some(b'$' | b'!'));
-                    let signed = frame.signatures.as_ref().map(|signatures| signatures.shortest);
-                    (signed.unwrap_or(packet.shortest), packet.longest)
-                }
-            };
-            route.smallest = route.smallest.min(smallest);
-            route.largest = route.largest.max(largest);
-        }
-        if route.smallest == usize::MAX {
-            route.smallest = 0;
+            if frame.framing.searches() {
+                route.searching.push(index as u16);
+            } else {
+                second_text = second_text.or(route.text.map(|_| declared.span.clone()));
+                route.text = Some(index as u16);
+            }
+            route.largest = route.largest.max(frame.framing.longest());
         }
         (route, second_text)
     };

@@ -5,15 +5,15 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::ops::Range;
 
-use super::field::{Medium, byte_size, field_type};
-use super::header::Sheet;
-use super::{At, Check, Count, Edge, Group, Output, Shape, ShapeUnit};
+use super::field::{byte_size, field_type};
+use super::sheet::Sheet;
 use crate::checksum::Checksum;
 use crate::format::{
-    Check as DeclaredCheck, Count as DeclaredCount, Field as Declared, FieldType, Frame, Group as DeclaredGroup,
+    Check as DeclaredCheck, Count as DeclaredCount, Cut, Field as Declared, FieldType, Frame, Group as DeclaredGroup,
     Length, Order, Place, Spanned,
 };
 use crate::limits;
+use crate::plan::{At, Check, CheckPlace, Count, Edge, Field, Group, Meaning, Output, Reading, Shape};
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::value::ValueType;
@@ -175,7 +175,7 @@ pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Dec
 }
 
 fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, problems: &mut Problems) {
-    let Some(kind) = field_type(declared, Medium::Bytes, problems) else {
+    let Some(kind) = field_type(declared, Reading::Bytes, problems) else {
         placing.unsure = true;
         return;
     };
@@ -250,9 +250,9 @@ fn add_group(
 }
 
 /// The field that counts a group's items.
-pub(super) fn find_count(sheet: &Sheet, from: &Spanned<String>, problems: &mut Problems) -> Option<super::Field> {
+pub(super) fn find_count(sheet: &Sheet, from: &Spanned<String>, problems: &mut Problems) -> Option<Field> {
     match sheet.find(&from.value) {
-        Ok(field) if matches!(field.meaning, super::Meaning::Number { .. }) => Some(field.clone()),
+        Ok(field) if matches!(field.meaning, Meaning::Number { .. }) => Some(field.clone()),
         Ok(_) => {
             problems.add(from.span.clone(), ProblemKind::Senseless("a count has to be a number"));
             None
@@ -317,14 +317,19 @@ pub(super) fn shape(
 ) -> Shape {
     let mut named = placing.named.clone();
     if let (Some(check), Some(declared)) = (check, &frame.checksum) {
-        let at = match check.at {
-            Edge::Front(place) => At::Front(place),
-            Edge::Back(place) => At::Back(place),
+        let at = match check.place {
+            CheckPlace::In(Edge::Front(place)) => Some(At::Front(place)),
+            CheckPlace::In(Edge::Back(place)) => Some(At::Back(place)),
+            CheckPlace::Behind { .. } => None,
         };
-        named.push(Named::whole(at, check.form.size(), &declared.span, CHECKSUM));
+        named.extend(at.map(|at| Named::whole(at, check.form.size(), &declared.span, CHECKSUM)));
     }
+    let has_check = check.is_some_and(|check| matches!(check.place, CheckPlace::In(_)));
     let fixed = match &frame.cut {
-        crate::format::Cut::Packet { length: Length::Fixed(length), .. } => Some(length.value),
+        Cut::Packet { length: Length::Fixed(length), end, .. } => {
+            let behind = frame.checksum.as_ref().map_or(0, DeclaredCheck::size_behind);
+            Some(length.value.saturating_sub(end.as_ref().map_or(0, Vec::len) + behind))
+        }
         _ => None,
     };
     if let (Some(length), None) = (fixed, placing.varying) {
@@ -337,7 +342,7 @@ pub(super) fn shape(
         if !placing.unsure {
             report_gaps_and_overlaps(&named, length, &record.span, problems);
         }
-        report_on_checksum(&named, check.is_some(), problems);
+        report_on_checksum(&named, has_check, problems);
         return Shape::fixed_bytes(length, 0);
     }
     let part = |of: fn(At) -> Option<usize>| named.iter().filter_map(move |named| Some((of(named.at)?, named.size)));
@@ -359,7 +364,7 @@ pub(super) fn shape(
     if !placing.unsure {
         report_gaps_and_overlaps(&named, front, &record.span, problems);
     }
-    report_on_checksum(&named, check.is_some(), problems);
+    report_on_checksum(&named, has_check, problems);
     report_back_gaps(&named, back, &record.span, problems);
     let item = placing.varying.map_or(0, |(_, item)| item);
     let least = front + tail + back;
@@ -370,28 +375,6 @@ pub(super) fn shape(
         problems.add(record.span.clone(), kind);
     }
     Shape { tail, tail_required: tail, back, item, count: placing.count.clone(), ..Shape::fixed_bytes(front, 0) }
-}
-
-impl Shape {
-    fn fixed_bytes(front: usize, back: usize) -> Shape {
-        Shape {
-            unit: ShapeUnit::Bytes,
-            front,
-            front_required: front,
-            item: 0,
-            count: Count::ToEnd,
-            tail: 0,
-            tail_required: 0,
-            back,
-            more: false,
-            no_gaps: false,
-        }
-    }
-
-    /// The frame length without any item, in bytes.
-    pub(super) fn least(&self) -> usize {
-        self.front + self.tail + self.back
-    }
 }
 
 fn report_overruns(named: &[Named], frame: usize, problems: &mut Problems) {
@@ -511,6 +494,7 @@ pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &
     let from = Edge::of(declared.from);
     let to = match (declared.to, at) {
         (Some(to), _) => Edge::of(to),
+        (None, _) if declared.behind => Edge::Back(1),
         (None, Edge::Back(place)) => Edge::Back(place + 1),
         (None, Edge::Front(place)) if matches!(from, Edge::Front(first) if first < place) => Edge::Front(place - 1),
         (None, Edge::Front(_)) => Edge::Back(1),
@@ -518,7 +502,11 @@ pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &
     if matches!(at, Edge::Back(place) if place < size) {
         problems.add(declared.span.clone(), ProblemKind::Senseless("the checksum reaches past the end of the frame"));
     }
-    let check = Check { checksum, form: declared.form, at, from, to };
+    let place = match declared.behind {
+        true => CheckPlace::Behind { through_end: declared.through_end },
+        false => CheckPlace::In(at),
+    };
+    let check = Check { checksum, form: declared.form, place, from, to };
     if covers_itself(&check, size, length) {
         problems.add(declared.span.clone(), ProblemKind::CoversItself);
     }
@@ -528,7 +516,8 @@ pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &
 fn covers_itself(check: &Check, size: usize, length: Option<usize>) -> bool {
     // Without a fixed length, a frame so long that its two ends do not meet tells the same.
     let length = length.unwrap_or(4 * crate::limits::FRAME);
-    match (check.at.in_frame(length), check.from.in_frame(length), check.to.in_frame(length)) {
+    let CheckPlace::In(at) = check.place else { return false };
+    match (at.in_frame(length), check.from.in_frame(length), check.to.in_frame(length)) {
         (Some(at), Some(from), Some(to)) => from < at + size && at <= to,
         _ => false,
     }

@@ -1,0 +1,222 @@
+//! The `packet` framing: a start pattern; a length that is fixed or told by a field, or an end pattern, or both; constants in the header; a checksum.
+
+use super::scan::{Sought, Start};
+use super::{Behind, Candidate, CheckState, Contents, Recognise, Recognised, Tools, Verdict, View};
+use crate::check::{self, Whole};
+use crate::claim::Choices;
+use crate::event::Reason;
+use crate::integer::Integer;
+use crate::plan::{Check, Choice, Inner, Length, Packet, ShapeUnit};
+use crate::read::{Cells, word_of};
+
+/// A packet, but for its checksum.
+struct Outline {
+    length: usize,
+    /// How many of its bytes are its contents.
+    contents: usize,
+    choice: Choice,
+}
+
+impl Packet {
+    /// Whether a packet seems to begin with `bytes`.
+    #[inline(always)]
+    fn begins(&self, bytes: &[u8]) -> bool {
+        self.start.begins(bytes)
+    }
+
+    /// Where the next start pattern is, or where one may begin that the window's end hides.
+    pub(super) fn find(&self, view: &View<'_>, from: u64) -> Start {
+        let bytes = view.from(from);
+        // Nearly always the next packet follows at once.
+        if self.begins(bytes) {
+            return Start::At(from);
+        }
+        if let Some(offset) = self.start.finder.find(bytes) {
+            return Start::At(from + offset as u64);
+        }
+        let start = &self.start.bytes;
+        let longest = bytes.len().min(start.len() - 1);
+        let hidden = (1..=longest).rev().find(|&length| bytes.ends_with(&start[..length])).unwrap_or(0);
+        Start::NotBefore(view.end() - hidden as u64)
+    }
+
+    /// What the bytes from a start pattern on are.
+    pub(super) fn judge(&self, candidate: &Candidate<'_>, sought: &mut Sought, tools: &mut Tools<'_>) -> Verdict {
+        let Candidate { plan, frame: number, bytes, start, .. } = *candidate;
+        let looked_at = sought.no_end_before.saturating_sub(start) as usize;
+        let outline = match self.outline(plan, number, bytes, looked_at, tools.choices) {
+            Ok(outline) => outline,
+            Err(verdict) => {
+                if let (Verdict::Need(_), Length::ToEnd) = (&verdict, &self.length) {
+                    sought.no_end_before = start + bytes.len() as u64;
+                }
+                return verdict;
+            }
+        };
+        let Some(packet) = bytes.get(..outline.length) else { return Verdict::Need(outline.length) };
+        let check = &plan.frames[usize::from(number)].check;
+        let sent = Whole { contents: &packet[..outline.contents], frame: packet };
+        let computed = check.as_ref().map(|check| {
+            let (from, to) = check::covered(check, sent);
+            let offset = |place: usize| start + place as u64;
+            sought.overlaps.checksum(&check.checksum, candidate.line(), offset(from), offset(to))
+        });
+        match check.as_ref().zip(computed).map(|(check, computed)| check::compare(check, sent, computed)) {
+            Some(Err((computed, sent))) => Verdict::Fail(Reason::Checksum { frame: number, computed, sent }),
+            tested => {
+                let check = if tested.is_some() { CheckState::Holds } else { CheckState::Undeclared };
+                let contents = Contents::Lie(0, outline.contents as u32);
+                Verdict::Frame { length: outline.length, contents, check, choice: outline.choice }
+            }
+        }
+    }
+
+    /// The contents of a whole packet.
+    pub(super) fn contents(&self, packet: &[u8]) -> Option<Contents> {
+        let behind = self.end.as_ref().map_or(0, |end| end.bytes.len() + self.behind);
+        Some(Contents::Lie(0, packet.len().checked_sub(behind)? as u32))
+    }
+
+    /// What the bytes from a start pattern on seem to be; that they are all there is not said. No end begins before `looked_at`.
+    #[inline(always)]
+    fn outline(
+        &self,
+        plan: &Inner,
+        number: u16,
+        bytes: &[u8],
+        looked_at: usize,
+        choices: &mut Choices,
+    ) -> Result<Outline, Verdict> {
+        let frame = &plan.frames[usize::from(number)];
+        if bytes.len() < self.header {
+            return Err(Verdict::Need(self.header));
+        }
+        let header = Cells::of_bytes(bytes);
+        for &index in &frame.constants {
+            let field = &frame.header[usize::from(index)];
+            if let Some(constant) = &field.equals
+                && !header.equals(&field.field, 0, constant)
+            {
+                return Err(Verdict::Fail(Reason::Constant { frame: number, field: index }));
+            }
+        }
+        let length = self.length(number, bytes, looked_at)?;
+        let contents = length - self.end.as_ref().map_or(0, |end| end.bytes.len() + self.behind);
+        let choice = choices.choose(plan, number, frame, &header);
+        if !self.admits(plan, choice, length, contents) {
+            return Err(Verdict::Fail(Reason::Length { frame: number, found: length as u64 }));
+        }
+        if let Some(end) = &self.end
+            && !matches!(self.length, Length::ToEnd)
+        {
+            let Some(behind) = bytes.get(contents..length) else { return Err(Verdict::Need(length)) };
+            if !end.begins(behind) {
+                return Err(Verdict::Fail(Reason::NoEnd { frame: number, length: length as u32 }));
+            }
+        }
+        Ok(Outline { length, contents, choice })
+    }
+
+    /// The length of the whole packet.
+    #[inline(always)]
+    fn length(&self, number: u16, bytes: &[u8], looked_at: usize) -> Result<usize, Verdict> {
+        let length = match &self.length {
+            Length::Fixed(length) => return Ok(*length),
+            Length::ToEnd => return self.length_to_end(number, bytes, looked_at),
+            Length::Field { at, integer: Integer { bytes: 1, signed: false, .. }, add } => {
+                i128::from(i64::from(bytes.get(*at).copied().unwrap_or(0)).saturating_add(*add))
+            }
+            Length::Field { at, integer, add } => integer_at(bytes, *at, *integer).saturating_add(i128::from(*add)),
+        };
+        match usize::try_from(length) {
+            Ok(length) if (self.shortest..=self.longest).contains(&length) => Ok(length),
+            _ => {
+                let found = u64::try_from(length).unwrap_or(0);
+                Err(Verdict::Fail(Reason::Length { frame: number, found }))
+            }
+        }
+    }
+
+    /// The same, up to the first end there can be. No later one is tried, and where another packet seems to begin before it, this one is none.
+    #[inline(never)]
+    fn length_to_end(&self, number: u16, bytes: &[u8], looked_at: usize) -> Result<usize, Verdict> {
+        let Some(end) = &self.end else { return Ok(bytes.len()) };
+        let behind = end.bytes.len() + self.behind;
+        let limit = self.longest - behind;
+        let first = self.shortest - behind;
+        let seen = &bytes[..bytes.len().min(limit + end.bytes.len())];
+        let overlap = end.bytes.len().max(self.start.bytes.len()) - 1;
+        let from = looked_at.saturating_sub(overlap).min(seen.len());
+        let found = seen.get(first.max(from)..).and_then(|bytes| end.finder.find(bytes));
+        let found = found.map(|place| first.max(from) + place);
+        let before = &seen[from.max(1).min(seen.len())..found.unwrap_or(seen.len())];
+        if self.start.finder.find(before).is_some() {
+            return Err(Verdict::Fail(Reason::BeginsAnew { frame: number }));
+        }
+        match found {
+            Some(contents) => Ok(contents + behind),
+            None if seen.len() < bytes.len() || seen.len() == limit + end.bytes.len() => {
+                Err(Verdict::Fail(Reason::NoEnd { frame: number, length: self.longest as u32 }))
+            }
+            None => Err(Verdict::Need((bytes.len() + 1).max(first + behind))),
+        }
+    }
+
+    /// Whether a packet of that length can be what claims it. One that nothing claims may be as long as any.
+    #[inline(always)]
+    fn admits(&self, plan: &Inner, choice: Choice, length: usize, contents: usize) -> bool {
+        match choice {
+            Choice::Kind(kind) => match plan.kinds[usize::from(kind)].shape.unit {
+                ShapeUnit::Bytes => plan.kinds[usize::from(kind)].shape.admits(contents),
+                ShapeUnit::Columns | ShapeUnit::Characters => true,
+            },
+            _ => length <= self.longest,
+        }
+    }
+}
+
+#[inline(always)]
+fn integer_at(bytes: &[u8], at: usize, integer: Integer) -> i128 {
+    let Some(bytes) = bytes.get(at..at + usize::from(integer.bytes)) else { return -1 };
+    let value = word_of(bytes, integer.order);
+    let unused = 64 - u32::from(integer.bytes) * 8;
+    match integer.signed {
+        true => i128::from(((value << unused) as i64) >> unused),
+        false => i128::from(value),
+    }
+}
+
+/// A packet whose checksum holds.
+#[derive(Clone, Copy)]
+pub(crate) struct AnyPacket<'p> {
+    pub(crate) packet: &'p Packet,
+    pub(crate) plan: &'p Inner,
+    pub(crate) number: u16,
+    pub(crate) check: Option<&'p Check>,
+}
+
+impl Recognise for AnyPacket<'_> {
+    const DECIDES: bool = false;
+    const SPLITS: bool = false;
+
+    #[inline(always)]
+    fn recognise(&self, bytes: &[u8], tools: &mut Tools<'_>) -> Option<Recognised> {
+        if !self.packet.begins(bytes) {
+            return None;
+        }
+        let outline = self.packet.outline(self.plan, self.number, bytes, 0, tools.choices).ok()?;
+        let packet = bytes.get(..outline.length)?;
+        let sent = Whole { contents: packet.get(..outline.contents)?, frame: packet };
+        if let Some(check) = self.check {
+            check::test(check, sent).ok()?;
+        }
+        Some(Recognised {
+            length: outline.length,
+            contents: Contents::Lie(0, outline.contents as u32),
+            check: if self.check.is_some() { CheckState::Holds } else { CheckState::Undeclared },
+            choice: outline.choice,
+            filler: 0,
+            behind: Behind::Frame,
+        })
+    }
+}

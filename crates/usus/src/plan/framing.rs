@@ -1,0 +1,103 @@
+//! The framings: what is known of each before any byte is. How they find frames is in `framing/`, a file for each.
+
+use alloc::boxed::Box;
+
+use memchr::memmem::Finder;
+
+use super::Signatures;
+use crate::format::{LineEnd, Presence};
+use crate::integer::Integer;
+use crate::time::Span;
+
+/// How the frames of one declaration are found.
+#[derive(Clone)]
+pub(crate) enum Framing {
+    Text(Text),
+    Sentence(Sentence),
+    Packet(Box<Packet>),
+    Slip(Slip),
+}
+
+/// Lines of text.
+#[derive(Clone, Copy)]
+pub(crate) struct Text {
+    pub(crate) end: LineEnd,
+    /// A silence that ends a line, too.
+    pub(crate) idle: Option<Span>,
+    /// Bytes of the longest line.
+    pub(crate) limit: usize,
+}
+
+/// Sentences of NMEA 0183.
+#[derive(Clone, Copy)]
+pub(crate) struct Sentence {
+    pub(crate) checksum: Presence,
+    /// Whether those without a checksum are taken amid a line, too.
+    pub(crate) anywhere: bool,
+}
+
+/// Packets with a start pattern, and a length or an end or both.
+#[derive(Clone)]
+pub(crate) struct Packet {
+    pub(crate) start: Pattern,
+    pub(crate) length: Length,
+    /// What ends it.
+    pub(crate) end: Option<Pattern>,
+    /// Bytes of a checksum that follows the end.
+    pub(crate) behind: usize,
+    /// Bytes that must be there before the header can be read.
+    pub(crate) header: usize,
+    /// The shortest and the longest packet that any record allows.
+    pub(crate) shortest: usize,
+    pub(crate) longest: usize,
+    /// The packets that are known by their first bytes.
+    pub(crate) signatures: Option<Signatures>,
+}
+
+/// How long a packet is, as a whole.
+#[derive(Clone)]
+pub(crate) enum Length {
+    Fixed(usize),
+    Field {
+        at: usize,
+        integer: Integer,
+        add: i64,
+    },
+    /// Its end tells.
+    ToEnd,
+}
+
+/// SLIP frames.
+#[derive(Clone, Copy)]
+pub(crate) struct Slip {
+    /// The most bytes that a frame can have, as it is sent.
+    pub(crate) longest: usize,
+}
+
+/// Some bytes to be found.
+#[derive(Clone)]
+pub(crate) struct Pattern {
+    pub(crate) bytes: Box<[u8]>,
+    /// The first eight of them as a word, low byte first, and a mask of those that there are.
+    pub(crate) word: [u64; 2],
+    pub(crate) finder: Finder<'static>,
+}
+
+impl Pattern {
+    pub(crate) fn new(bytes: &[u8]) -> Pattern {
+        let first = bytes.iter().take(8).enumerate();
+        let word = first.fold([0; 2], |[word, mask], (index, byte)| {
+            [word | u64::from(*byte) << (8 * index), mask | 0xFF << (8 * index)]
+        });
+        Pattern { bytes: bytes.into(), word, finder: Finder::new(bytes).into_owned() }
+    }
+
+    /// Whether bytes begin with it.
+    #[inline(always)]
+    pub(crate) fn begins(&self, bytes: &[u8]) -> bool {
+        match bytes.first_chunk::<8>() {
+            Some(eight) if self.bytes.len() <= 8 => u64::from_le_bytes(*eight) & self.word[1] == self.word[0],
+            _ => bytes.starts_with(&self.bytes),
+        }
+    }
+}

@@ -1,0 +1,180 @@
+//! What stands in a record: how each output is read, and the short ways to what most of them are.
+
+use alloc::boxed::Box;
+use alloc::vec::Vec;
+
+use super::short::{self, Way};
+use super::{At, Field, Meaning, Raw, Tested, Word};
+use crate::integer::Order;
+use crate::schema::FieldSchema;
+use crate::value::Name;
+
+/// What stands in a record: its schema, and how it is read.
+///
+/// Each is small, so that those of a record lie side by side and are gone through in one pass. They give the same readings as the
+/// field that they were made from.
+#[derive(Clone)]
+pub(crate) struct Output {
+    pub(crate) schema: Box<FieldSchema>,
+    /// Whether it is nothing but what its word says. Nearly every field of a packet is, and that is told faster than what else it may be.
+    pub(crate) plain: Plain,
+    /// How many from this one on are numbers in columns side by side.
+    pub(crate) together: u16,
+    /// The raw value of a marked integer that means "no data".
+    pub(crate) mark: i64,
+    /// The integer, or the bit.
+    pub(crate) word: Word,
+    pub(crate) what: What,
+}
+
+/// What an output is that its word says alone.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Plain {
+    /// More than that.
+    No,
+    /// An integer as it was sent, its high byte first, or its only one.
+    HighFirst,
+    /// The first of as many: they are shown without a loop.
+    TwoHighFirst,
+    ThreeHighFirst,
+    FourHighFirst,
+    /// An integer as it was sent, its low byte first.
+    LowFirst,
+    /// An integer as it was sent, its high byte first, with one value that means "no data".
+    Marked,
+    /// Any other integer.
+    Integer,
+    Bit,
+    /// A column that is nothing but a number: the word's place is the column's.
+    Number,
+    /// Another column with a short way.
+    Column,
+}
+
+/// What an output is.
+#[derive(Clone)]
+pub(crate) enum What {
+    /// An integer of a packet of which nothing but its place and scale is declared.
+    Integer,
+    /// A bit of a packet.
+    Bit,
+    /// An integer of a packet with marks, codes or a range, too.
+    Tested(Box<Tested>),
+    /// A column of a text with a short way.
+    Column {
+        first: u32,
+        way: Way,
+        field: Box<Field>,
+    },
+    Field(Box<Field>),
+    Flag(Box<Field>, u8),
+    Group(Box<Group>),
+}
+
+impl Output {
+    pub(crate) fn new(schema: FieldSchema, what: What, word: Option<&Word>) -> Output {
+        let word = word.cloned().map(Word::high_first);
+        let (plain, place, mark) = match &what {
+            What::Integer => (word.as_ref().map_or(Plain::No, Word::plain), 0, 0),
+            What::Bit => (Plain::Bit, 0, 0),
+            What::Tested(tested) => match (tested.tests.only_mark(), word.as_ref().map(Word::plain)) {
+                (Some(mark), Some(Plain::HighFirst)) => (Plain::Marked, 0, mark),
+                _ => (Plain::No, 0, 0),
+            },
+            What::Column { first, way: Way::Number, .. } => (Plain::Number, *first, 0),
+            What::Column { .. } => (Plain::Column, 0, 0),
+            _ => (Plain::No, 0, 0),
+        };
+        let (schema, word) = (Box::new(schema), word.unwrap_or(Word::byte(place)));
+        Output { schema, plain, together: 0, mark, word, what }
+    }
+
+    /// Counts which numbers stand side by side, once it is known which outputs do.
+    pub(crate) fn count_neighbours(outputs: &mut [Output]) {
+        let mut run = 0;
+        for output in outputs.iter_mut().rev() {
+            run = if output.plain == Plain::HighFirst { run + 1 } else { 0 };
+            output.plain = match run {
+                2 => Plain::TwoHighFirst,
+                3 => Plain::ThreeHighFirst,
+                4.. => Plain::FourHighFirst,
+                _ => output.plain,
+            };
+        }
+        let mut behind: Option<(u32, u16)> = None;
+        for output in outputs.iter_mut().rev() {
+            let column = output.word.first;
+            output.together = match (output.plain, behind) {
+                (Plain::Number, Some((next, count))) if next == column + 1 => count.saturating_add(1),
+                (Plain::Number, _) => 1,
+                _ => 0,
+            };
+            behind = (output.together > 0).then_some((column, output.together));
+        }
+    }
+
+    /// Tells each its place, once it is known which outputs there are.
+    pub(crate) fn number(outputs: &mut [Output]) {
+        for (place, output) in outputs.iter_mut().enumerate() {
+            output.schema.place = place as u16;
+            for (place, item) in output.schema.items.iter_mut().enumerate() {
+                item.place = place as u16;
+            }
+            if let What::Group(group) = &mut output.what {
+                Output::number(&mut group.outputs);
+            }
+        }
+    }
+
+    /// Whether a plain one is in the front of a packet.
+    pub(crate) fn is_near(&self) -> bool {
+        self.plain == Plain::No || (self.word.first as usize) < super::NEAR
+    }
+
+    /// The output of a group.
+    pub(crate) fn of_group(schema: FieldSchema, group: Group) -> Output {
+        Output::new(schema, What::Group(Box::new(group)), None)
+    }
+
+    /// The output of a field.
+    pub(crate) fn of(schema: FieldSchema, field: &Field) -> Output {
+        let short = short::short(field);
+        let what = match (&field.word, &field.tests, short) {
+            (Some(_), None, _) => What::Integer,
+            (Some(_), Some(tests), _) => {
+                let names = match &field.meaning {
+                    Meaning::Number { codes, .. } => codes.iter().map(|(_, name)| Name::new(name)).collect(),
+                    _ => Box::default(),
+                };
+                What::Tested(Box::new(Tested { tests: (**tests).clone(), names }))
+            }
+            (.., Some((first, way))) => What::Column { first, way, field: Box::new(field.clone()) },
+            _ => What::Field(Box::new(field.clone())),
+        };
+        Output::new(schema, what, field.word.as_ref())
+    }
+
+    /// The output of one bit of a field.
+    pub(crate) fn of_bit(schema: FieldSchema, field: &Field, bit: u8) -> Output {
+        let (At::Front(first), Raw::Integer { integer, bits: None }) = (field.at, &field.raw) else {
+            return Output::new(schema, What::Flag(Box::new(field.clone()), bit), None);
+        };
+        let (byte, last) = (usize::from(bit / 8), usize::from(integer.bytes) - 1);
+        if byte > last {
+            return Output::new(schema, What::Flag(Box::new(field.clone()), bit), None);
+        }
+        let byte = first + if integer.order == Order::Big { last - byte } else { byte };
+        Output::new(schema, What::Bit, Some(&Word { mask: 1 << (bit % 8), ..Word::byte(byte as u32) }))
+    }
+}
+
+#[derive(Clone)]
+pub(crate) struct Group {
+    /// First byte or column of the first item.
+    pub(crate) first: At,
+    /// Bytes or columns of one item.
+    pub(crate) size: usize,
+    /// How many items; nothing if it is the varying part.
+    pub(crate) count: Option<usize>,
+    pub(crate) outputs: Vec<Output>,
+}
