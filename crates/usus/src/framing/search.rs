@@ -146,13 +146,17 @@ impl<'a> Search<'a> {
         let Place { view, at, .. } = self.place;
         let (mut best, mut hidden) = (None, None);
         for (searching, (frame, sought)) in self.route.searching.iter().zip(&mut scan.sought).enumerate() {
+            if sought.failed.is_some_and(|failed| failed < at) {
+                // What was known may rest on it.
+                (sought.start, sought.failed) = (None, None);
+                sought.from = at;
+            }
             if let Some(start) = sought.start.filter(|start| *start >= at) {
                 best = earlier(best, (start, searching));
                 continue;
             }
-            let failed = sought.failed.is_some_and(|failed| failed >= at);
             let framing = &self.plan.frames[usize::from(*frame)].framing;
-            match framing.find(&self.place, sought.from.max(at), failed) {
+            match framing.find(&self.place, sought.from.max(at), sought.failed.is_some()) {
                 Start::At(start) => {
                     sought.start = Some(start);
                     best = earlier(best, (start, searching));

@@ -78,9 +78,14 @@ impl<'a> Record<'a> {
         core::iter::once((self.offset, self.length()))
     }
 
-    /// The bytes of its frame.
+    /// The bytes of its frame, as they were sent.
     pub fn frame(&self) -> &'a [u8] {
         self.frame
+    }
+
+    /// What is read of its frame: of a stuffed frame as it was before, of a text without what stands around it.
+    pub fn contents(&self) -> &'a [u8] {
+        self.cells.bytes
     }
 
     fn length(&self) -> u64 {

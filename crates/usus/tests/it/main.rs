@@ -5,6 +5,7 @@ mod bounds;
 mod cases;
 mod declarations;
 mod drive;
+mod framings;
 mod properties;
 mod reference;
 mod survey;
