@@ -46,6 +46,8 @@ pub(crate) struct Overlaps {
     /// `P` at `first` and at every sixteenth byte behind it.
     noted: Vec<u128>,
     linear: Option<Box<Linear>>,
+    /// How far it was shifted last, and by what product: lengths repeat.
+    shift: Option<(u64, u128)>,
     /// How many bytes were looked at.
     looked_at: u64,
 }
@@ -53,7 +55,8 @@ pub(crate) struct Overlaps {
 impl Overlaps {
     /// Forgets all stretches.
     pub(crate) fn clear(&mut self) {
-        *self = Overlaps { linear: self.linear.take(), looked_at: self.looked_at, ..Overlaps::default() };
+        let (linear, shift) = (self.linear.take(), self.shift);
+        *self = Overlaps { linear, shift, looked_at: self.looked_at, ..Overlaps::default() };
     }
 
     /// How many bytes were looked at for all that was asked.
@@ -77,7 +80,12 @@ impl Overlaps {
         }
         let before = self.left_by(&linear, line, from);
         let behind = self.left_by(&linear, line, to);
-        let result = linear.between(before, behind, to - from);
+        let shift = match self.shift {
+            Some((length, shift)) if length == to - from => shift,
+            _ => linear.shift(to - from),
+        };
+        self.shift = Some((to - from, shift));
+        let result = linear.between(before, behind, shift);
         self.linear = Some(linear);
         result
     }
@@ -141,17 +149,22 @@ impl Linear {
         }
     }
 
-    /// The checksum of `length` bytes, by what all bytes before them and all up to their end left.
-    fn between(&self, before: u128, behind: u128, length: u64) -> u128 {
+    /// What a register is multiplied with by so many zero bytes.
+    fn shift(&self, length: u64) -> u128 {
+        let Linear::Cyclic { parameters, shifts, .. } = self else { return 1 };
+        let set = (0..shifts.len()).filter(|place| length >> place & 1 == 1);
+        set.fold(1, |shift, place| product(parameters, shift, shifts[place]))
+    }
+
+    /// The checksum of bytes by what all bytes before them and all up to their end left, and their own shift.
+    fn between(&self, before: u128, behind: u128, shift: u128) -> u128 {
         match self {
             Linear::Sum { mask } => behind.wrapping_sub(before) & mask,
             Linear::Xor => behind ^ before,
-            Linear::Cyclic { parameters, shifts, .. } => {
+            Linear::Cyclic { parameters, .. } => {
                 let unused = 128 - u32::from(parameters.width);
                 let begun = before >> unused ^ parameters.initial;
-                let set = (0..shifts.len()).filter(|place| length >> place & 1 == 1);
-                let shifted = set.fold(begun, |register, place| product(parameters, register, shifts[place]));
-                let register = behind >> unused ^ shifted;
+                let register = behind >> unused ^ product(parameters, begun, shift);
                 let value = if parameters.reflect_output { register.reverse_bits() >> unused } else { register };
                 value ^ parameters.final_xor
             }
