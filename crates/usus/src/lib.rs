@@ -69,7 +69,6 @@ mod event;
 mod example;
 mod explain;
 mod expression;
-mod fold;
 /// A format as it was written: the types of the declaration.
 pub mod format;
 mod framing;
@@ -87,6 +86,7 @@ mod record;
 mod room;
 mod schema;
 mod sink;
+mod stage;
 /// What a stream looks like before anything of it is understood.
 pub mod survey;
 mod time;

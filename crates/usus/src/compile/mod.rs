@@ -18,7 +18,7 @@ use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
     At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Frame, Framing, Ignore, Inner, Kind, LayoutRow, Length,
-    Output, Packet, Pattern, Plan, Raw, Reading, Role, Route, Sentence, ShapeUnit, Slip, Text, signatures,
+    Output, Packet, Pattern, Plan, Raw, Reading, Role, Route, Sentence, ShapeUnit, Slip, Slot, Text, signatures,
 };
 use crate::problem::{Problem, ProblemKind, Problems, nearest};
 use crate::read::Cells;
@@ -89,21 +89,28 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
             return None;
         }
     }
-    let mut layout = Vec::new();
+    let (mut layout, mut slots) = (Vec::new(), Vec::new());
     let mut drafts: Vec<Draft> = Vec::new();
     for declared in &format.frames {
         if drafts.iter().any(|draft| draft.frame.name == declared.name) {
             let kind = ProblemKind::Twice { what: "frame", name: declared.name.clone() };
             problems.add(declared.span.clone(), kind);
         }
-        drafts.push(compile_frame(format, declared, &mut layout, problems));
+        drafts.push(compile_frame(format, declared, &mut layout, &mut slots, problems));
     }
     let mut kinds = Vec::new();
     let mut schema = Schema { format: format.name.clone(), kinds: Vec::new() };
     for record in &format.records {
         let Some(index) = frame_of(format, record.frame.as_ref(), &record.kind.span, problems) else { continue };
         report_unreachable(format, record, index, problems);
-        let (kind, kind_schema) = compile_record(format, record, index, &mut drafts[index], &mut layout, problems);
+        let (mut kind, kind_schema) = compile_record(format, record, index, &mut drafts[index], &mut layout, problems);
+        for counter in kind.counters.iter_mut().skip(drafts[index].sheet.counters.len()) {
+            counter.slot = slots.len();
+            slots.push(Slot { last: counter.last, is_first: false });
+        }
+        if let Some(slot) = kind.counters.first().and_then(|first| slots.get_mut(first.slot)) {
+            slot.is_first = true;
+        }
         drafts[index].frame.kinds.push(kinds.len() as u16);
         kinds.push(kind);
         schema.kinds.push(kind_schema);
@@ -130,13 +137,25 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
     if problems.wants_doubts() {
         doubt::whole(format, &frames, &kinds, problems);
     }
-    Some(Inner { schema, roles, frames, kinds, ignores, routes, limits: format.limits, layout, character })
+    Some(Inner {
+        schema,
+        roles,
+        frames,
+        kinds,
+        ignores,
+        counters: slots,
+        routes,
+        limits: format.limits,
+        layout,
+        character,
+    })
 }
 
 fn compile_frame(
     format: &Format,
     declared: &format::Frame,
     layout: &mut Vec<LayoutRow>,
+    slots: &mut Vec<Slot>,
     problems: &mut Problems,
 ) -> Draft {
     let reading = match declared.reads() {
@@ -191,8 +210,13 @@ fn compile_frame(
         kinds: Vec::new(),
         ignores: Vec::new(),
         key: ChoiceKey::Unknown,
+        counters: Vec::new(),
         constants: Vec::new(),
     };
+    for counter in &mut sheet.counters {
+        counter.slot = slots.len();
+        slots.push(Slot { last: counter.last, is_first: false });
+    }
     Draft { frame, sheet, placing, lengths: Vec::new() }
 }
 
@@ -504,6 +528,10 @@ fn compile_ignore(ignore: &format::Ignore, draft: &Draft, problems: &mut Problem
 fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ignore]) -> Frame {
     draft.frame.key = choice_key(&draft.frame, kinds, ignores);
     let constants = draft.frame.header.iter().enumerate().filter(|(_, field)| field.equals.is_some());
+    let has_series = draft.frame.kinds.iter().any(|kind| !kinds[usize::from(*kind)].series.is_empty());
+    if !has_series && !draft.frame.kinds.is_empty() {
+        draft.frame.counters.clone_from(&draft.sheet.counters);
+    }
     draft.frame.constants = constants.map(|(index, _)| index as u16).collect();
     let cap = format.limits.frame.unwrap_or(limits::FRAME);
     let check = draft.frame.check.as_ref();

@@ -7,12 +7,12 @@ use super::Outcome;
 use super::decide;
 use super::line::{Line, Seen};
 use crate::claim::Extent;
-use crate::fold::Fold;
 use crate::framing::{self, AnyPacket, Behind, Recognise, Recognised, Scan, Signed, SlipFrame, SomeSentence, Tools};
 use crate::plan::{Choice, Frame, Framing, Packet, Plan};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
+use crate::stage::Counters;
 
 /// How it goes on behind frames that were handed over.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -156,7 +156,7 @@ impl Line {
             let record = Record { origin, kind, compiled, offset, frame: frame_bytes, contents, cells, count };
             at += length + filler;
             behind = then;
-            match hand_over(&record, &mut self.fold, &mut self.queue, sink) {
+            match hand_over(&record, &mut self.counters, &mut self.queue, sink) {
                 Ok(Then::Same) if !once && then != Behind::Sentence => {}
                 stop => {
                     result = stop;
@@ -212,13 +212,13 @@ impl Line {
 #[inline(always)]
 fn hand_over<S: Sink>(
     record: &Record<'_>,
-    fold: &mut Fold,
+    counters: &mut Counters,
     queue: &mut VecDeque<Outcome>,
     sink: &mut S,
 ) -> Result<Then, S::Error> {
     let kind = record.compiled;
-    let goes_on = kind.counters.is_empty() || fold.step(record.kind, kind, &record.cells);
-    if !goes_on && !follow(record, fold, queue) {
+    let goes_on = kind.counters.is_empty() || counters.step(kind, &record.cells);
+    if !goes_on && !follow(record, counters, queue) {
         return Ok(Then::Other);
     }
     if kind.wanted {
@@ -230,9 +230,9 @@ fn hand_over<S: Sink>(
 /// Follows the counters of a record. Says whether they say nothing; if not, that is queued, with the record behind it.
 #[cold]
 #[inline(never)]
-fn follow(record: &Record<'_>, fold: &mut Fold, queue: &mut VecDeque<Outcome>) -> bool {
+fn follow(record: &Record<'_>, counters: &mut Counters, queue: &mut VecDeque<Outcome>) -> bool {
     let Record { kind, compiled, offset, cells, .. } = *record;
-    fold.record(&record.plan().0, kind, compiled, &cells, &mut |kind| {
+    counters.record(&record.plan().0, kind, compiled, &cells, &mut |kind| {
         queue.push_back(Outcome::Notice { offset, kind });
     });
     let says_nothing = queue.is_empty();

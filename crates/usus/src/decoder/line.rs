@@ -7,7 +7,6 @@ use super::decide::{self, Decision};
 use super::frames::Then;
 use super::{Join, Outcome};
 use crate::event::{Event, Notice, NoticeKind, Reason, Reject};
-use crate::fold::Fold;
 use crate::framing::{self, Behind, Ended, Framed, Scan, Step, View};
 use crate::input::{Fault, FaultKind, LineId, Loss};
 use crate::ledger::Ledger;
@@ -16,6 +15,7 @@ use crate::plan::{Framing, Inner, Plan};
 use crate::read::Cells;
 use crate::record::{Origin, Record};
 use crate::sink::Sink;
+use crate::stage::Counters;
 use crate::time::{Span, Time};
 
 /// How late chunks can be where nobody says: a little more than the latency of common USB adapters.
@@ -87,7 +87,7 @@ pub(super) struct Line {
     pub(super) ledger: Ledger,
     /// From where on bytes are not counted in the ledger's total yet.
     counted: u64,
-    pub(super) fold: Fold,
+    pub(super) counters: Counters,
     /// What was known where the part at hand began, if it is one.
     begun: Option<Begun>,
 }
@@ -123,7 +123,7 @@ impl Line {
             queue: VecDeque::new(),
             ledger: Ledger::for_kinds(inner.kinds.len()),
             counted: start,
-            fold: Fold::new(inner),
+            counters: Counters::new(inner),
             begun: None,
         }
     }
@@ -146,7 +146,7 @@ impl Line {
         self.begun = Some(self.known());
         self.ledger = Ledger::for_kinds(plan.kinds.len());
         self.counted = self.end();
-        self.fold = Fold::new(plan);
+        self.counters = Counters::new(plan);
     }
 
     /// Whether this part, had it been decoded behind another, would have given the same.
@@ -154,7 +154,7 @@ impl Line {
         let drained = before.queue.is_empty() && before.closings.is_empty();
         drained
             && self.begun.as_ref() == Some(&before.known())
-            && self.fold.would_follow(plan, &before.fold)
+            && self.counters.would_follow(plan, &before.counters)
             && self.ledger.ignored_by_others == 0
     }
 
@@ -163,7 +163,7 @@ impl Line {
         Begun { join: self.join(), faults_ahead: self.faults.clone(), silences_ahead: silences.collect() }
     }
 
-    /// Takes over the account and the fold of what comes before.
+    /// Takes over the account and the counters of what comes before.
     pub(super) fn follow(&mut self, plan: &Inner, before: &mut Line) {
         for line in [&mut *self, &mut *before] {
             line.ledger.total += line.end() - line.counted;
@@ -171,7 +171,7 @@ impl Line {
         }
         let part = core::mem::replace(&mut self.ledger, core::mem::take(&mut before.ledger));
         self.ledger.append(&part, plan.limits.names);
-        self.fold.follow(core::mem::take(&mut before.fold));
+        self.counters.follow(plan, core::mem::take(&mut before.counters));
         self.begun = None;
     }
 
@@ -414,7 +414,7 @@ impl Line {
                     queue.push_back(Outcome::Notice { offset, kind });
                 }
                 let compiled = &plan.kinds[usize::from(kind)];
-                self.fold.record(plan, kind, compiled, &cells, &mut |kind| {
+                self.counters.record(plan, kind, compiled, &cells, &mut |kind| {
                     queue.push_back(Outcome::Notice { offset, kind });
                 });
                 let (length, contents) = (length as u32, framed.contents);
@@ -429,6 +429,12 @@ impl Line {
                     None => cells.integer(field, 0).map(|number| digits.format(number).as_bytes()),
                 });
                 self.ledger.ignore(length as u64, name, plan.limits.names);
+                if let ([_, ..], Some(kind)) = (&*frame.counters, frame.kinds.first()) {
+                    let queue = &mut self.queue;
+                    self.counters.ignored(*kind, &frame.counters, &cells, &mut |kind| {
+                        queue.push_back(Outcome::Notice { offset, kind });
+                    });
+                }
                 None
             }
             Decision::Reject { reason, clipped } => Some(self.reject(offset, length as u64, reason, 1, clipped)),

@@ -230,17 +230,25 @@ pub(crate) struct Counter {
     pub(crate) word: Option<Word>,
     /// The last value before it begins again at 0.
     pub(crate) last: u64,
+    /// Which count it is of: those of a header are shared by all records of the frame.
+    pub(crate) slot: usize,
 }
 
 impl Counter {
     pub(crate) fn new(name: &str, field: &Field, last: u64) -> Counter {
         let word = field.word.as_ref().filter(|word| field.tests.is_none() && word.places == 0).cloned();
-        Counter { name: name.into(), field: field.clone(), word, last }
+        Counter { name: name.into(), field: field.clone(), word, last, slot: 0 }
     }
 
     /// The value that comes after another.
     #[inline(always)]
     pub(crate) fn after(&self, value: u64) -> u64 {
-        if value >= self.last { 0 } else { value + 1 }
+        Counter::follows(self.last, value)
+    }
+
+    /// The value that comes after another, of a counter with that last value.
+    #[inline(always)]
+    pub(crate) fn follows(last: u64, value: u64) -> u64 {
+        if value >= last { 0 } else { value + 1 }
     }
 }

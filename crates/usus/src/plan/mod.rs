@@ -95,12 +95,23 @@ pub(crate) struct Inner {
     pub(crate) frames: Vec<Frame>,
     pub(crate) kinds: Vec<Kind>,
     pub(crate) ignores: Vec<Ignore>,
+    /// The counts that are kept.
+    pub(crate) counters: Vec<Slot>,
     /// How the bytes of a line are cut: one entry for each role, or a single one.
     pub(crate) routes: Vec<Route>,
     pub(crate) limits: Limits,
     pub(crate) layout: Vec<LayoutRow>,
     /// How long a character takes, where the serial settings are known.
     pub(crate) character: Option<Span>,
+}
+
+/// A count that is kept.
+#[derive(Clone, Copy)]
+pub(crate) struct Slot {
+    /// The last value before it begins again at 0.
+    pub(crate) last: u64,
+    /// Whether it is the first of some kind's: series are counted by those.
+    pub(crate) is_first: bool,
 }
 
 #[derive(Clone)]
@@ -135,6 +146,8 @@ pub(crate) struct Frame {
     pub(crate) kinds: Vec<u16>,
     pub(crate) ignores: Vec<u16>,
     pub(crate) key: ChoiceKey,
+    /// Counters of its header, if no record of it is told apart by series: frames that are ignored count, too.
+    pub(crate) counters: Vec<Counter>,
     /// Header fields that have one value only, by their places in `header`.
     pub(crate) constants: Vec<u16>,
 }
