@@ -96,7 +96,7 @@ impl Feeding {
             self.line = Some(chunk.line);
         }
         self.bytes += chunk.bytes.len();
-        if self.bytes < TOGETHER {
+        if self.bytes < TOGETHER && !decoder.plan().joins_lines() {
             decoder.feed(chunk);
             return Ok(());
         }

@@ -162,6 +162,11 @@ pub enum Reason {
         /// The first column with nothing in it, from 1.
         column: u32,
     },
+    /// A record that has to come with another came without it.
+    Unmatched {
+        /// The kind.
+        kind: u16,
+    },
     /// A group's count does not go with the length of the frame.
     Count {
         /// The kind.
@@ -207,6 +212,7 @@ impl Reason {
             Reason::Columns { .. } => "too few columns",
             Reason::MoreColumns { .. } => "too many columns",
             Reason::EmptyColumn { .. } => "empty column",
+            Reason::Unmatched { .. } => "unmatched",
             Reason::Count { .. } => "group count",
             Reason::Equals { .. } => "field constant",
             Reason::Invalid { .. } => "invalid field",
@@ -301,6 +307,7 @@ impl fmt::Display for Description<'_> {
                     kind(of)
                 )
             }
+            Reason::Unmatched { kind: of } => write!(f, "{} came without what belongs to it", kind(of)),
             Reason::Count { kind: of, sent: Some(sent) } => {
                 write!(f, "the group of {} has {sent} items by its count, which does not go with the length", kind(of))
             }
@@ -378,6 +385,11 @@ pub enum NoticeKind {
         /// The kind of record.
         kind: u16,
     },
+    /// A record came again, while the one before it still waits for what belongs to it.
+    CameAgain {
+        /// The kind of record.
+        kind: u16,
+    },
     /// The source marked a fault on a character.
     Fault(FaultKind),
     /// The source says that bytes are missing here.
@@ -393,6 +405,7 @@ impl NoticeKind {
             NoticeKind::MaybeBegunBefore => "line at the recording's start",
             NoticeKind::CounterJump { .. } => "counter jump",
             NoticeKind::TooManySeries { .. } => "too many series",
+            NoticeKind::CameAgain { .. } => "came again",
             NoticeKind::Fault(fault) => fault.word(),
             NoticeKind::Loss(_) => "loss",
         }
@@ -419,6 +432,9 @@ impl fmt::Display for Notice<'_> {
             }
             NoticeKind::TooManySeries { kind } => {
                 write!(f, "too many series of {}; the counters of further ones are not followed", kind_name(kind))
+            }
+            NoticeKind::CameAgain { kind } => {
+                write!(f, "{} came again before what belongs to the one before it", kind_name(kind))
             }
             NoticeKind::Fault(fault) => write!(f, "the source marked a fault: {}", fault.word()),
             NoticeKind::Loss(loss) => write!(f, "bytes are missing here: {}", loss.word()),

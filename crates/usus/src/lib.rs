@@ -64,6 +64,7 @@ mod check;
 mod checksum;
 mod claim;
 mod compile;
+mod contents;
 mod decoder;
 mod event;
 mod example;
@@ -90,6 +91,8 @@ mod stage;
 /// What a stream looks like before anything of it is understood.
 pub mod survey;
 mod time;
+#[doc(hidden)]
+pub mod trial;
 mod unit;
 mod value;
 

@@ -26,6 +26,12 @@ impl Marks {
         }
     }
 
+    /// Forgets all times.
+    pub(crate) fn clear(&mut self) {
+        self.marks.clear();
+        (self.newest, self.known) = (None, false);
+    }
+
     /// Forgets the times of bytes before an offset.
     pub(crate) fn forget(&mut self, before: u64) {
         while self.marks.get(1).is_some_and(|(next, _)| *next <= before) {

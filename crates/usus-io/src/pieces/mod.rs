@@ -65,7 +65,7 @@ const AHEAD: usize = 2;
 const MOST_AGAIN: u64 = 32;
 
 /// Does what [`pump`](crate::pump) does, on several cores. The decoder has to be new; with one job, a source of
-/// no more than one piece, or pieces that do not join, it is the same.
+/// no more than one piece, pieces that do not join, or records that can only be told in order, it is the same.
 ///
 /// # Errors
 ///
@@ -80,7 +80,8 @@ pub fn pump_pieces<S: Pieces>(
     let mut pumped = Pumped::default();
     // What fits one piece is done before other threads have begun.
     let is_large = source.size().is_none_or(|size| size > options.size as u64);
-    if options.jobs > 1 && is_large && decoder.lines().len() == 0 {
+    let in_parts = options.jobs > 1 && is_large && !decoder.plan().needs_order();
+    if in_parts && decoder.lines().len() == 0 {
         let at_end = match source.anywhere() {
             Some(Anywhere { bytes, size, at }) => on_threads(decoder, sink, options, Some(bytes), |pieced| {
                 pieced.run_ranges(size, at, &mut pumped, go_on)

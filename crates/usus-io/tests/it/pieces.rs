@@ -3,7 +3,9 @@
 use std::collections::VecDeque;
 
 use proptest::prelude::*;
-use usus::{Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Time};
+use usus::{
+    Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Span, Time, trial,
+};
 use usus_io::{
     Destination, LineInfo, OutputOptions, Outputs, PieceOptions, Pieces, PumpError, Pumped, RawBytes, ReadAt, Source,
     SourceError, SourceEvent, TableOptions, pump, pump_pieces,
@@ -307,6 +309,74 @@ fn counters_go_on_from_piece_to_piece() {
         let source = Held::cut(&stream(packets), &[8, 16]);
         let pumped = both(&series, &source, PieceOptions { jobs: 2, size: 8, before: 4 });
         assert_eq!((pumped.pieces, pumped.again), (4, again), "{what}");
+    }
+}
+
+/// Questions and answers, by their numbers, and what is neither.
+const TALK: &str = "
+    [line.up]
+    [line.down]
+    [[frame]]
+    cut = 'packet'
+    start = 'AA'
+    length = 4
+    checksum = { algorithm = 'SUM-8', type = 'u8' }
+    header = [{ name = 'n', byte = 1, type = 'u8' }]
+    [record.ask]
+    when = 'n < 100'
+    fields = [{ name = 'v', type = 'u8' }]
+    [record.tell]
+    when = 'n < 200'
+    fields = [{ name = 'v', type = 'u8' }]
+    [record.aside]
+    fields = [{ name = 'v', type = 'u8' }]";
+
+#[test]
+fn stages_say_the_same_on_several_cores() {
+    let talk = plan(TALK);
+    let within = Span::from_nanoseconds(40_000_000);
+    let join = |most| trial::join(&talk, [("ask", "v"), ("tell", "v")], "pair", within, most).unwrap();
+    let reread = trial::reread(&talk, "ask", "tell").unwrap();
+    let plans = [
+        ("join", join(8)),
+        ("join, few", join(1)),
+        ("reread", reread.clone()),
+        ("number", trial::number(&talk, "place")),
+        ("all", trial::number(&trial::reread(&join(8), "aside", "ask").unwrap(), "place")),
+    ];
+    for (name, plan) in &plans {
+        let (mut pieces, mut again) = (0, 0);
+        for seed in 0..40 {
+            let mut rng = fastrand::Rng::with_seed(seed);
+            let (mut steps, mut time) = (vec![Step::Line("up", 0), Step::Line("down", 0)], 0);
+            for _ in 0..rng.usize(1..80) {
+                time += rng.i64(0..20);
+                let mut bytes: Vec<u8> = (0..rng.usize(1..4)).flat_map(|_| packet(rng.u8(..), rng.u8(0..6))).collect();
+                match rng.u32(0..12) {
+                    0 => bytes.truncate(rng.usize(0..bytes.len())),
+                    1 => bytes.insert(rng.usize(0..bytes.len()), 0xAA),
+                    _ => {}
+                }
+                let line = rng.usize(0..2);
+                let time = Some(time * 1_000_000).filter(|_| seed % 3 > 0);
+                let split = rng.usize(0..=bytes.len());
+                let (first, second) = bytes.split_at(split);
+                steps.push(Step::Chunk(line, time, first.to_vec(), Vec::new()));
+                steps.push(Step::Chunk(line, time, second.to_vec(), Vec::new()));
+                if rng.u32(0..30) == 0 {
+                    steps.push(Step::Loss(line));
+                }
+            }
+            for (size, before) in [(1, 0), (30, 12), (60, 60)] {
+                let pumped = both(plan, &Held::new(steps.clone()), PieceOptions { jobs: 2, size, before });
+                pieces += pumped.pieces;
+                again += pumped.again;
+            }
+        }
+        match plan.needs_order() {
+            true => assert_eq!(pieces, 0, "{name}"),
+            false => assert!(pieces > 100 && again < pieces, "{name}: {again} of {pieces} again"),
+        }
     }
 }
 

@@ -144,6 +144,7 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         kinds,
         ignores,
         counters: slots,
+        stages: Vec::new(),
         routes,
         limits: format.limits,
         layout,
@@ -477,6 +478,7 @@ fn compile_record(
         counters: sheet.counters,
         series,
         wanted: true,
+        staged: false,
         exact,
     };
     let schema = KindSchema { name: record.kind.value.clone(), title: record.title.clone(), fields, wanted: true };

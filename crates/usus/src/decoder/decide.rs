@@ -1,36 +1,18 @@
 //! What becomes of a frame: a record, nothing by declaration, or a reject.
 
 use crate::check::{self, Whole};
-use crate::claim::{self, Choices, Extent};
+use crate::claim::{Choices, Extent};
+use crate::contents::{cells, fit, split};
 use crate::event::{NoticeKind, Reason};
-use crate::framing::{self, Behind, CheckState, Columns, Contents, Ended, Framed, Scan};
+use crate::framing::{Behind, CheckState, Columns, Ended, Framed, Scan};
 use crate::limits;
-use crate::plan::{CheckPlace, Choice, Edge, Field, Frame, Framing, Inner, Reading, ShapeUnit};
-use crate::read::Cells;
+use crate::plan::{Choice, Field, Frame, Framing, Inner};
 
 /// What becomes of a frame.
 pub(super) enum Decision<'p> {
     Record { kind: u16, extent: Extent, notice: Option<NoticeKind> },
     Ignored { count_by: Option<&'p Field> },
     Reject { reason: Reason, clipped: bool },
-}
-
-/// Finds the columns of a frame's contents.
-pub(super) fn split(frame: &Frame, contents: &[u8], columns: &mut Columns) {
-    framing::split(frame.text(contents), frame.separator, frame.lead, columns);
-}
-
-/// A frame laid out for reading.
-#[inline(always)]
-pub(super) fn cells<'a>(frame: &Frame, contents: &'a [u8], wide: &'a [u8], columns: &'a [u16]) -> Cells<'a> {
-    Cells { bytes: frame.read(contents), wide, columns, tail: 0 }
-}
-
-/// The same, from where the contents are.
-#[inline(always)]
-pub(super) fn cells_of<'a>(frame: &Frame, contents: Contents, frame_on: &'a [u8], scan: &'a Scan) -> Cells<'a> {
-    let (contents, wide) = contents.of(frame_on, &scan.decoded);
-    cells(frame, contents, wide, if frame.has_columns { &scan.columns } else { &[] })
 }
 
 /// Decides about a frame.
@@ -125,54 +107,6 @@ fn claim<'p>(
         },
         Choice::Ignore(ignore) => Decision::Ignored { count_by: plan.ignores[usize::from(ignore)].count_by.as_ref() },
         Choice::Unclaimed | Choice::Undecided => reject(Reason::Unclaimed { frame: framed.frame }),
-    }
-}
-
-/// Fits a frame to the record that claims it: its checksum, its constants, its shape, and the fields that decide.
-#[inline(always)]
-pub(super) fn fit(
-    plan: &Inner,
-    number: u16,
-    frame: &Frame,
-    kind_number: u16,
-    check: CheckState,
-    cells: &Cells<'_>,
-) -> Result<Extent, Reason> {
-    let kind = &plan.kinds[usize::from(kind_number)];
-    if check == CheckState::Absent && kind.checksum_required {
-        return Err(Reason::ChecksumAbsent { frame: number });
-    }
-    for &index in &frame.constants {
-        let field = &frame.header[usize::from(index)];
-        if field.equals.as_ref().is_some_and(|constant| !cells.equals(&field.field, 0, constant)) {
-            return Err(Reason::Constant { frame: number, field: index });
-        }
-    }
-    let length = cells.bytes.len();
-    if kind.shape.unit == ShapeUnit::Bytes && !kind.shape.admits(length) {
-        return Err(Reason::Length { frame: number, found: length as u64 });
-    }
-    let extent = claim::fit(kind_number, kind, cells)?;
-    claim::pass(kind_number, kind, &Cells { tail: extent.tail, ..*cells })?;
-    Ok(extent)
-}
-
-impl Frame {
-    /// What is read of the contents: all bytes, or the text before a checksum.
-    #[inline(always)]
-    fn read<'c>(&self, contents: &'c [u8]) -> &'c [u8] {
-        match (&self.check, self.reading) {
-            (Some(check), Reading::Text) if matches!(check.place, CheckPlace::In(Edge::Back(_))) => {
-                let end = check.to.in_frame(contents.len()).map_or(0, |last| last + 1);
-                contents.get(..end).unwrap_or_default()
-            }
-            _ => contents,
-        }
-    }
-
-    /// The text whose columns are told apart.
-    fn text<'c>(&self, contents: &'c [u8]) -> &'c [u8] {
-        self.read(contents).get(self.lead..).unwrap_or_default()
     }
 }
 

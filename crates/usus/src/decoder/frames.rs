@@ -4,9 +4,9 @@
 use alloc::collections::VecDeque;
 
 use super::Outcome;
-use super::decide;
 use super::line::{Line, Seen};
 use crate::claim::Extent;
+use crate::contents;
 use crate::framing::{self, AnyPacket, Behind, Recognise, Recognised, Scan, Signed, SlipFrame, SomeSentence, Tools};
 use crate::plan::{Choice, Frame, Framing, Packet, Plan};
 use crate::read::Cells;
@@ -120,40 +120,47 @@ impl Line {
         let Scan { columns, choices, decoded, .. } = &mut self.scan;
         let counts = &mut *self.ledger.records;
         let begun = (self.at - seen.base) as usize;
-        let (mut at, mut recorded) = (begun, 0);
+        let (mut at, mut recorded, mut held) = (begun, 0, 0);
         let mut behind = self.behind;
         let mut result = Ok(Then::Same);
         while let Some(bytes) = window.get(at..)
             && let Some(found) = recogniser.recognise(bytes, &mut Tools { choices, columns, decoded })
         {
-            let Recognised { length, contents, check, choice, filler, behind: then } = found;
-            let (text, wide) = contents.of(bytes, decoded);
+            let Recognised { length, contents: lie, check, choice, filler, behind: then } = found;
+            let (text, wide) = lie.of(bytes, decoded);
             let (kind, cells, count) = if R::DECIDES {
                 let Choice::Kind(kind) = choice else { break };
                 (kind, Cells { bytes: text, wide, columns: &[], tail: text.len() }, 0)
             } else {
                 if frame.has_columns && !R::SPLITS {
-                    decide::split(frame, text, columns);
+                    contents::split(frame, text, columns);
                 }
                 let columns: &[u16] = if frame.has_columns { columns } else { &[] };
-                let cells = decide::cells(frame, text, wide, columns);
+                let cells = contents::cells(frame, text, wide, columns);
                 let choice = match choice {
                     Choice::Undecided => choices.choose(inner, number, frame, &cells),
                     decided => decided,
                 };
                 let Choice::Kind(kind) = choice else { break };
-                let Ok(Extent { count, tail }) = decide::fit(inner, number, frame, kind, check, &cells) else { break };
+                let Ok(Extent { count, tail }) = contents::fit(inner, number, frame, kind, check, &cells) else {
+                    break;
+                };
                 (kind, Cells { tail, ..cells }, count)
             };
             let Some(compiled) = inner.kinds.get(usize::from(kind)) else { break };
             let Some(counted) = counts.get_mut(usize::from(kind)) else { break };
             let Some(frame_bytes) = bytes.get(..length) else { break };
-            *counted += 1;
-            recorded += length;
+            // What a stage takes is pending, until it goes out there.
+            let goes_out = u64::from(!compiled.staged);
+            *counted += goes_out;
+            recorded += length as u64 * goes_out;
+            held += length as u64 * (1 - goes_out);
             // Put together where it stays: copies of what was stored just now would wait for it.
             let offset = seen.base + at as u64;
             let origin = &self.origin;
-            let record = Record { origin, kind, compiled, offset, frame: frame_bytes, contents, cells, count };
+            let contents = lie;
+            let record =
+                Record { origin, kind, compiled, offset, frame: frame_bytes, contents, cells, count, row: None };
             at += length + filler;
             behind = then;
             match hand_over(&record, &mut self.counters, &mut self.queue, sink) {
@@ -172,8 +179,9 @@ impl Line {
             self.scan.clear();
         }
         self.behind = behind;
-        self.ledger.recorded += recorded as u64;
-        self.ledger.filler += (at - begun - recorded) as u64;
+        self.ledger.recorded += recorded;
+        self.held += held;
+        self.ledger.filler += (at - begun) as u64 - recorded - held;
         self.at = seen.base + at as u64;
         result
     }
@@ -221,7 +229,7 @@ fn hand_over<S: Sink>(
     if !goes_on && !follow(record, counters, queue) {
         return Ok(Then::Other);
     }
-    if kind.wanted {
+    if kind.wanted || kind.staged {
         sink.record(record)?;
     }
     Ok(Then::Same)
@@ -237,7 +245,7 @@ fn follow(record: &Record<'_>, counters: &mut Counters, queue: &mut VecDeque<Out
     });
     let says_nothing = queue.is_empty();
     if !says_nothing {
-        queue.extend(compiled.wanted.then(|| Outcome::of(record)));
+        queue.extend((compiled.wanted || compiled.staged).then(|| Outcome::of(record)));
     }
     says_nothing
 }

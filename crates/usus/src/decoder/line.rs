@@ -6,12 +6,13 @@ use alloc::vec::Vec;
 use super::decide::{self, Decision};
 use super::frames::Then;
 use super::{Join, Outcome};
+use crate::contents;
 use crate::event::{Event, Notice, NoticeKind, Reason, Reject};
-use crate::framing::{self, Behind, Ended, Framed, Scan, Step, View};
+use crate::framing::{self, Behind, Contents, Ended, Framed, Scan, Step, View};
 use crate::input::{Fault, FaultKind, LineId, Loss};
 use crate::ledger::Ledger;
 use crate::marks::Marks;
-use crate::plan::{Framing, Inner, Plan};
+use crate::plan::{Frame, Framing, Inner, Plan};
 use crate::read::Cells;
 use crate::record::{Origin, Record};
 use crate::sink::Sink;
@@ -85,6 +86,8 @@ pub(super) struct Line {
     /// What is still to be said about bytes that are booked.
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
+    /// Bytes of frames that stages hold.
+    pub(super) held: u64,
     /// From where on bytes are not counted in the ledger's total yet.
     counted: u64,
     pub(super) counters: Counters,
@@ -122,6 +125,7 @@ impl Line {
             nothing_before: 0,
             queue: VecDeque::new(),
             ledger: Ledger::for_kinds(inner.kinds.len()),
+            held: 0,
             counted: start,
             counters: Counters::new(inner),
             begun: None,
@@ -134,7 +138,7 @@ impl Line {
 
     pub(super) fn ledger(&self) -> Ledger {
         let total = self.ledger.total + (self.end() - self.counted);
-        Ledger { pending: self.end() - self.at, total, ..self.ledger.clone() }
+        Ledger { pending: self.end() - self.at + self.held, total, ..self.ledger.clone() }
     }
 
     pub(super) fn join(&self) -> Join {
@@ -276,6 +280,14 @@ impl Line {
         done
     }
 
+    /// Says all there is to say about what is in the window.
+    pub(super) fn say_all<S: Sink>(&mut self, plan: &Plan, sink: &mut S) -> Result<(), S::Error> {
+        if self.waits() {
+            return Ok(());
+        }
+        self.in_window(|line, seen| line.say(plan, seen, sink))
+    }
+
     /// Says all there is to say about bytes, wherever they lie: all that are not booked are among them.
     #[inline(never)]
     pub(super) fn say<S: Sink>(&mut self, plan: &Plan, seen: Seen<'_>, sink: &mut S) -> Result<(), S::Error> {
@@ -332,8 +344,18 @@ impl Line {
                 let frame = &frame_on[..length as usize];
                 let compiled = &plan.0.kinds[usize::from(kind)];
                 let of = &plan.0.frames[usize::from(compiled.frame)];
-                let cells = Cells { tail: tail as usize, ..decide::cells_of(of, contents, frame_on, &self.scan) };
-                Event::Record(Record { origin: &self.origin, kind, compiled, offset, frame, contents, cells, count })
+                let cells = Cells { tail: tail as usize, ..cells_of(of, contents, frame_on, &self.scan) };
+                Event::Record(Record {
+                    origin: &self.origin,
+                    kind,
+                    compiled,
+                    offset,
+                    frame,
+                    contents,
+                    cells,
+                    count,
+                    row: None,
+                })
             }
             Outcome::Reject { offset, length, reason, candidates, clipped } => {
                 let bytes = seen.bytes(offset, length);
@@ -342,6 +364,25 @@ impl Line {
                 if clipped { Event::Clipped(reject) } else { Event::Reject(reject) }
             }
             Outcome::Notice { offset, kind } => Event::Notice(Notice { plan, line, offset, kind }),
+        }
+    }
+
+    /// Since when bytes are not decided.
+    pub(super) fn open_since(&self) -> Option<Time> {
+        if self.at < self.end() { self.origin.marks.at(self.at) } else { None }
+    }
+
+    /// Books what became of a frame that a stage held: a record, perhaps one that begins with it, or nothing.
+    pub(super) fn settle(&mut self, length: u64, is_recorded: bool, kind: Option<u16>) {
+        if let Some(count) = kind.and_then(|kind| self.ledger.records.get_mut(usize::from(kind))) {
+            *count += 1;
+        }
+        self.held -= length.min(self.held);
+        if is_recorded {
+            self.ledger.recorded += length;
+        } else {
+            self.ledger.rejected += length;
+            self.ledger.rejects += 1;
         }
     }
 
@@ -405,9 +446,13 @@ impl Line {
         let frame = &plan.frames[usize::from(framed.frame)];
         match decision {
             Decision::Record { kind, extent, notice } => {
-                self.ledger.recorded += length as u64;
-                self.ledger.records[usize::from(kind)] += 1;
-                let cells = decide::cells_of(frame, framed.contents, frame_on, &self.scan);
+                if plan.kinds[usize::from(kind)].staged {
+                    self.held += length as u64;
+                } else {
+                    self.ledger.recorded += length as u64;
+                    self.ledger.records[usize::from(kind)] += 1;
+                }
+                let cells = cells_of(frame, framed.contents, frame_on, &self.scan);
                 let cells = Cells { tail: extent.tail, ..cells };
                 let queue = &mut self.queue;
                 if let Some(kind) = notice {
@@ -419,10 +464,17 @@ impl Line {
                 });
                 let (length, contents) = (length as u32, framed.contents);
                 let (count, tail) = (extent.count, extent.tail as u32);
-                compiled.wanted.then_some(Outcome::Record { kind, offset, length, contents, count, tail })
+                (compiled.wanted || compiled.staged).then_some(Outcome::Record {
+                    kind,
+                    offset,
+                    length,
+                    contents,
+                    count,
+                    tail,
+                })
             }
             Decision::Ignored { count_by } => {
-                let cells = decide::cells_of(frame, framed.contents, frame_on, &self.scan);
+                let cells = cells_of(frame, framed.contents, frame_on, &self.scan);
                 let mut digits = itoa::Buffer::new();
                 let name = count_by.and_then(|field| match cells.text(field, 0) {
                     Some(text) => Some(text),
@@ -456,6 +508,11 @@ impl Line {
     pub(super) fn times(&self, offset: u64, length: u64) -> Option<(Time, Time)> {
         Some((self.origin.marks.at(offset)?, self.origin.marks.at(offset + length.max(1) - 1)?))
     }
+}
+
+/// A frame laid out for reading, from where its contents are.
+fn cells_of<'a>(frame: &Frame, contents: Contents, frame_on: &'a [u8], scan: &'a Scan) -> Cells<'a> {
+    contents::cells_of(frame, contents, frame_on, &scan.decoded, &scan.columns)
 }
 
 impl Outcome {

@@ -4,6 +4,7 @@ mod decide;
 mod frames;
 mod line;
 mod part;
+mod staged;
 
 use alloc::vec::Vec;
 use core::ops::Range;
@@ -15,9 +16,11 @@ use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::record::Record;
 use crate::sink::Sink;
+use crate::stage::Stages;
 use crate::time::{Span, Time};
 
 use line::{Closing, Line};
+use staged::Staged;
 
 /// Decodes the lines of one stream.
 ///
@@ -61,12 +64,17 @@ use line::{Closing, Line};
 pub struct Decoder {
     plan: Plan,
     lines: Vec<Line>,
+    stages: Stages,
+    /// Whether the input has ended, and the stages are not told yet.
+    ended: bool,
+    /// The stages where the part at hand began, if it is one.
+    begun: Option<Stages>,
 }
 
 impl Decoder {
     /// A decoder without lines.
     pub fn new(plan: &Plan) -> Decoder {
-        Decoder { plan: plan.clone(), lines: Vec::new() }
+        Decoder { plan: plan.clone(), lines: Vec::new(), stages: Stages::new(plan), ended: false, begun: None }
     }
 
     /// The plan that it decodes by.
@@ -108,6 +116,9 @@ impl Decoder {
     /// many small chunks can be decoded together.
     pub fn feed(&mut self, chunk: Chunk<'_>) -> Events<'_> {
         let index = chunk.line.index();
+        if let Some(now) = chunk.time {
+            self.pass_time(now);
+        }
         if let Some(line) = self.lines.get_mut(index) {
             line.push(chunk.time, chunk.bytes, chunk.faults);
         }
@@ -137,6 +148,11 @@ impl Decoder {
         self.feed(chunk).drain(sink)
     }
 
+    fn pass_time(&mut self, now: Time) {
+        let lines = &self.lines;
+        self.stages.at(&self.plan, now, || lines.iter().filter_map(Line::open_since).min());
+    }
+
     /// What is ready on a line, and was not taken when its chunks were fed.
     pub fn ready(&mut self, line: LineId) -> Events<'_> {
         self.events(line.index()..line.index() + 1)
@@ -155,12 +171,13 @@ impl Decoder {
         for line in &mut self.lines {
             line.tick(now);
         }
+        self.pass_time(now);
         self.events(0..self.lines.len())
     }
 
     /// When [`Decoder::tick`] could next bring something, if nothing arrives before.
     pub fn next_deadline(&self) -> Option<Time> {
-        self.lines.iter().filter_map(Line::deadline).min()
+        self.lines.iter().filter_map(Line::deadline).chain(self.stages.deadline()).min()
     }
 
     /// Says that the input has ended on all lines.
@@ -168,6 +185,7 @@ impl Decoder {
         for line in &mut self.lines {
             line.close(Closing::End);
         }
+        self.ended = true;
         self.events(0..self.lines.len())
     }
 
@@ -228,14 +246,16 @@ impl Events<'_> {
     #[allow(clippy::should_implement_trait)] // An iterator cannot lend its items.
     pub fn next(&mut self) -> Option<Event<'_>> {
         let mut one = One(None);
-        while self.lines.start < self.lines.end && one.0.is_none() {
-            match say(&self.decoder.plan, &mut self.decoder.lines[self.lines.start], &mut one) {
-                Ok(()) => self.lines.start += 1,
-                Err(Stop) => break,
+        let said = self.drain(&mut one);
+        let Decoder { plan, lines, stages, .. } = &*self.decoder;
+        match (said, &stages.lent, one.0) {
+            (Ok(()), ..) => None,
+            (Err(Stop), Some(said), _) => said.event(plan),
+            (Err(Stop), None, outcome) => {
+                let line = lines.get(self.lines.start)?;
+                Some(line.event(plan, line.seen(), outcome?))
             }
         }
-        let line = &self.decoder.lines[self.lines.start.min(self.decoder.lines.len().checked_sub(1)?)];
-        one.0.map(|outcome| line.event(&self.decoder.plan, line.seen(), outcome))
     }
 
     /// Drains all of them into a sink. That is faster than asking for one after the other.
@@ -244,20 +264,33 @@ impl Events<'_> {
     ///
     /// Stops at the sink's first error. The events that remain come with the next ones.
     pub fn drain<S: Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
+        if !self.decoder.stages.is_nothing() {
+            return self.drain_through_stages(sink);
+        }
         while self.lines.start < self.lines.end {
-            say(&self.decoder.plan, &mut self.decoder.lines[self.lines.start], sink)?;
+            self.decoder.lines[self.lines.start].say_all(&self.decoder.plan, sink)?;
             self.lines.start += 1;
         }
         Ok(())
     }
-}
 
-/// Says what there is to say about a line.
-fn say<S: Sink>(plan: &Plan, line: &mut Line, sink: &mut S) -> Result<(), S::Error> {
-    if line.waits() {
-        return Ok(());
+    /// The same, through the stages.
+    fn drain_through_stages<S: Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
+        let Decoder { plan, lines, stages, ended, .. } = &mut *self.decoder;
+        staged::say(plan, lines, stages, sink)?;
+        while self.lines.start < self.lines.end {
+            let mut through = Staged { plan: &*plan, stages: &mut *stages, settled: Vec::new(), sink: &mut *sink };
+            let result = lines[self.lines.start].say_all(plan, &mut through);
+            let settled = through.settled;
+            staged::settle(settled, lines);
+            result?;
+            self.lines.start += 1;
+        }
+        if core::mem::take(ended) {
+            stages.finish(plan);
+        }
+        staged::say(plan, lines, stages, sink)
     }
-    line.in_window(|line, seen| line.say(plan, seen, sink))
 }
 
 /// What a line has to say next, without the bytes it is about.

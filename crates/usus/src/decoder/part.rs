@@ -21,6 +21,7 @@ impl Decoder {
         for line in &mut self.lines {
             line.begin_part(&self.plan.0);
         }
+        self.begun = Some(self.stages.clone());
     }
 
     /// Puts this decoder's part behind what another has decoded, if one decoder for both would have given the same events. Its ledgers
@@ -63,7 +64,9 @@ impl Decoder {
         // Lines that were added in the part have nothing before them.
         let known = self.lines.iter().filter(|line| line.is_part()).count();
         let plan = &self.plan.0;
+        let stages_agree = self.begun.as_ref().is_none_or(|begun| begun.agrees(&before.stages));
         let follows = known == before.lines.len()
+            && stages_agree
             && self.lines.iter().zip(&before.lines).all(|(line, before)| line.would_follow(plan, before));
         if follows {
             for (line, before) in self.lines.iter_mut().zip(&mut before.lines) {

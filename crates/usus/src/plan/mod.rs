@@ -8,6 +8,7 @@ mod output;
 mod select;
 mod short;
 mod signature;
+mod stage;
 
 use alloc::boxed::Box;
 use alloc::string::String;
@@ -29,6 +30,7 @@ pub(crate) use output::{Group, Output, Plain, What};
 pub use select::{UnknownName, Wants};
 pub(crate) use short::Way;
 pub(crate) use signature::{Signature, Signatures, signatures};
+pub(crate) use stage::{Join, Stage};
 
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.
 pub(crate) const NEAR: usize = 64;
@@ -53,6 +55,17 @@ impl Plan {
     /// Whether silence matters, so that input without times cannot be decoded as declared.
     pub fn needs_times(&self) -> bool {
         self.0.frames.iter().any(|frame| matches!(&frame.framing, Framing::Text(text) if text.idle.is_some()))
+    }
+
+    /// Whether its records can only be told in order, from the first on: then a stream is decoded by one decoder.
+    pub fn needs_order(&self) -> bool {
+        self.0.stages.iter().any(Stage::carries)
+    }
+
+    /// Whether it joins what comes on several lines. Then each chunk is to be decoded before the next is fed: what waits for another line is looked at
+    /// where the time goes on.
+    pub fn joins_lines(&self) -> bool {
+        self.0.roles.len() > 1 && self.0.stages.iter().any(|stage| stage.joins_lines().is_some())
     }
 
     /// Whether all its frames are texts.
@@ -97,6 +110,8 @@ pub(crate) struct Inner {
     pub(crate) ignores: Vec<Ignore>,
     /// The counts that are kept.
     pub(crate) counters: Vec<Slot>,
+    /// What looks at more than one frame, in order.
+    pub(crate) stages: Vec<Stage>,
     /// How the bytes of a line are cut: one entry for each role, or a single one.
     pub(crate) routes: Vec<Route>,
     pub(crate) limits: Limits,
@@ -262,6 +277,8 @@ pub(crate) struct Kind {
     pub(crate) counters: Vec<Counter>,
     pub(crate) series: Vec<Field>,
     pub(crate) wanted: bool,
+    /// Whether a stage takes its records.
+    pub(crate) staged: bool,
     /// The length of its packets, if they have only one and nothing but it, the header's choice and the checksum decides about them.
     pub(crate) exact: Option<usize>,
 }

@@ -69,6 +69,10 @@ pub(crate) enum What {
     Field(Box<Field>),
     Flag(Box<Field>, u8),
     Group(Box<Group>),
+    /// What stands in one of the frames that the record is made of.
+    Part(u16, Box<Output>),
+    /// A value that a stage made.
+    Made(u16),
 }
 
 impl Output {

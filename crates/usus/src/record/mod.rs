@@ -1,5 +1,6 @@
 //! Records: a view on a frame through its plan.
 
+mod kept;
 mod visit;
 
 use core::fmt;
@@ -11,7 +12,8 @@ use crate::plan::{At, Group, Kind, NEAR, Output, Plan, What};
 use crate::read::{Cells, Sent};
 use crate::schema::{FieldSchema, KindSchema};
 use crate::time::Time;
-use crate::value::Reading;
+use crate::value::{Absent, Reading};
+pub(crate) use kept::{Kept, Made, Row};
 pub use visit::Visit;
 
 /// What all records of a line have in common.
@@ -35,6 +37,14 @@ pub struct Record<'a> {
     pub(crate) contents: Contents,
     pub(crate) cells: Cells<'a>,
     pub(crate) count: u32,
+    /// What it was made of, if that is more than the frame.
+    pub(crate) row: Option<&'a Row>,
+}
+
+impl Origin {
+    pub(crate) fn new(plan: &Plan, line: LineId) -> Origin {
+        Origin { plan: plan.clone(), line, marks: Marks::default() }
+    }
 }
 
 impl<'a> Record<'a> {
@@ -73,12 +83,16 @@ impl<'a> Record<'a> {
         0
     }
 
-    /// The stream ranges that it was made from, as offset and length.
+    /// The stream ranges that it was made from, as offset and length, in the order of its parts.
     pub fn ranges(&self) -> impl ExactSizeIterator<Item = (u64, u64)> + 'a {
-        core::iter::once((self.offset, self.length()))
+        let record = *self;
+        (0..record.row.map_or(1, |row| row.parts.len())).map(move |part| match record.row {
+            Some(row) => (row.parts[part].offset, row.parts[part].frame.len() as u64),
+            None => (record.offset, record.length()),
+        })
     }
 
-    /// The bytes of its frame, as they were sent.
+    /// The bytes of its frame, as they were sent; of the first, if it was made of several.
     pub fn frame(&self) -> &'a [u8] {
         self.frame
     }
@@ -99,7 +113,10 @@ impl<'a> Record<'a> {
 
     /// When its last byte arrived, if that is known.
     pub fn completed(&self) -> Option<Time> {
-        self.origin.marks.at(self.offset + self.length().max(1) - 1)
+        match self.row {
+            Some(row) => row.parts.iter().map(Kept::completed).max().flatten(),
+            None => self.origin.marks.at(self.offset + self.length().max(1) - 1),
+        }
     }
 
     /// Its fields in the order of the schema.
@@ -111,6 +128,9 @@ impl<'a> Record<'a> {
     /// Shows each field to a visitor, in the order of the schema. The fastest way to read all of them.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
+        if self.row.is_some() {
+            return self.visit_row(visitor);
+        }
         // Two ways, each of its own, since each keeps what it works with in registers.
         if self.cells.columns.is_empty() { self.visit_packet(visitor) } else { self.visit_columns(visitor) }
     }
@@ -151,12 +171,19 @@ impl<'a> Record<'a> {
         }
     }
 
+    #[inline(never)]
+    fn visit_row<V: Visit>(&self, visitor: &mut V) {
+        for output in &self.compiled.outputs {
+            self.show_long(output, visitor);
+        }
+    }
+
     /// Shows a field by the long way, or a group. Apart, so that the short ways have the registers to themselves.
     #[inline(never)]
     fn show_long<V: Visit>(&self, output: &'a Output, visitor: &mut V) {
-        match &output.what {
-            What::Group(group) => visitor.group(&output.schema, self.items(group)),
-            _ => visitor.reading(&output.schema, self.cells.output(output, 0)),
+        match self.cell(output) {
+            Cell::Group(items) => visitor.group(&output.schema, items),
+            Cell::Reading(reading) => visitor.reading(&output.schema, reading),
         }
     }
 
@@ -170,7 +197,11 @@ impl<'a> Record<'a> {
 
     /// What was sent for the field at that place of the schema; nothing if it is a group, or its place is not in the frame.
     pub fn sent(&self, index: usize) -> Option<Sent<'a>> {
-        self.cells.sent(self.compiled.outputs.get(index)?, 0)
+        let output = self.compiled.outputs.get(index)?;
+        match &output.what {
+            What::Part(part, of) => self.part(*part)?.cells.sent(of, 0),
+            _ => self.cells.sent(output, 0),
+        }
     }
 
     /// The field of that name; nothing if the kind has none, or it is a group.
@@ -185,16 +216,32 @@ impl<'a> Record<'a> {
 
     /// The items of the group at that place of the schema; nothing if there is none, or it is a field.
     pub fn group_at(&self, index: usize) -> Option<Items<'a>> {
-        match &self.compiled.outputs.get(index)?.what {
-            What::Group(group) => Some(self.items(group)),
-            _ => None,
+        match self.cell(self.compiled.outputs.get(index)?) {
+            Cell::Group(items) => Some(items),
+            Cell::Reading(_) => None,
         }
     }
 
     fn cell(&self, output: &'a Output) -> Cell<'a> {
         match &output.what {
             What::Group(group) => Cell::Group(self.items(group)),
+            What::Part(part, of) => match self.part(*part) {
+                Some(part) => part.cell(of),
+                None => Cell::Reading(Reading::absent(Absent::NotSent)),
+            },
+            What::Made(index) => {
+                let made = self.row.and_then(|row| row.made.get(usize::from(*index)));
+                Cell::Reading(made.map_or(Reading::absent(Absent::NotSent), Made::reading))
+            }
             _ => Cell::Reading(self.cells.output(output, 0)),
+        }
+    }
+
+    /// One of the frames that it is made of.
+    fn part(&self, part: u16) -> Option<Record<'a>> {
+        match self.row {
+            Some(row) => row.parts.get(usize::from(part)).map(Kept::record),
+            None => (part == 0).then_some(*self),
         }
     }
 

@@ -8,6 +8,7 @@ mod drive;
 mod framings;
 mod properties;
 mod reference;
+mod stages;
 mod survey;
 mod tables;
 mod twin;
