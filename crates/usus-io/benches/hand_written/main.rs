@@ -55,6 +55,9 @@ pub struct Extent {
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).filter(|argument| argument != "--bench").collect();
+    if std::env::args().all(|argument| argument != "--bench") {
+        return test();
+    }
     let option = |name: &str, usual: usize| match arguments.iter().position(|argument| argument == name) {
         Some(place) => arguments[place + 1].parse().expect("a number"),
         None => usual,
@@ -81,6 +84,14 @@ fn main() {
         if wanted("sizes") {
             extremes::sizes(extent);
         }
+    }
+}
+
+/// As a test: all decoders say the same, and write the same bytes.
+fn test() {
+    let extent = Extent { size: 300_000, rounds: 1 };
+    for contest in [packets::CONTEST, sentences::CONTEST, reports::CONTEST, mixed::contest()] {
+        run(&contest, extent, true);
     }
 }
 

@@ -210,7 +210,8 @@ fn candidates_that_overlap_cost_little() {
         )
     };
     let sixteen: String = (0..16).map(|name| cut("u16be", "AA", "CRC-32/ISO-HDLC", "u32be", name)).collect();
-    let inputs: [(&str, fn(usize, &mut Rng) -> u8); 3] = [
+    type Input = fn(usize, &mut Rng) -> u8;
+    let inputs: [(&str, Input); 3] = [
         ("all alike", |_, _| 0xAA),
         ("random starts", |_, rng| rng.choice([0xAA, 0xAA, 0x10, 0x3F]).unwrap()),
         ("rising lengths", |place, _| if place % 3 == 0 { 0xAA } else { (place / 300) as u8 }),
