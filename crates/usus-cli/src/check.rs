@@ -1,7 +1,10 @@
 //! `usus check`: what is wrong or doubtful in a format, its layout as a table, its examples; and what one frame gives.
 
+use usus::Plan;
+use usus::example::ExampleOutcome;
+use usus::explain::Explained;
 use usus::format::{Format, Parity, Serial};
-use usus::{ExampleOutcome, Explained, LayoutRow, Plan};
+use usus::plan::LayoutRow;
 
 use crate::Ending;
 use crate::arguments::Check;
@@ -156,7 +159,7 @@ fn show_failed(path: &str, source: &str, format: &Format, outcome: &ExampleOutco
         source: &safe,
         span: outcome.span.clone(),
     };
-    let difference = |difference: &usus::Difference| serde_json::json!({"field": difference.field, "expected": difference.expected, "found": difference.found});
+    let difference = |difference: &usus::example::Difference| serde_json::json!({"field": difference.field, "expected": difference.expected, "found": difference.found});
     let data = serde_json::json!({
         "problem": title, "file": path, "line": outcome.line, "column": outcome.column,
         "bytes": [outcome.span.start, outcome.span.end], "help": null, "example": outcome.example + 1,

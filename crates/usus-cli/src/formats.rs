@@ -3,7 +3,8 @@
 use std::io::Read;
 use std::path::Path;
 
-use usus::{Checksum, Format, Plan};
+use usus::checksum::Checksum;
+use usus::{Format, Plan};
 
 use crate::arguments::Formats;
 use crate::check::table;

@@ -5,21 +5,21 @@
 
 #![allow(clippy::print_stdout)]
 
-#[path = "../tests/it/simulated_ear.rs"]
-mod simulated_ear;
+#[path = "../tests/it/simulated_receiver.rs"]
+mod simulated_receiver;
 
 use fastrand::Rng;
 use usus::format::Serial;
 use usus_io::{SearchOptions, search};
 use usus_sim::{Device, LiveFaults, LiveLine, Settings};
 
-use simulated_ear::SimulatedEar;
+use simulated_receiver::SimulatedReceiver;
 
 const SPEEDS: [u32; 10] = [1_200, 2_400, 4_800, 9_600, 14_400, 19_200, 38_400, 57_600, 115_200, 230_400];
 const FORMATS: [&str; 6] = ["8N1", "8N2", "8E1", "8O1", "7E1", "7O1"];
 
-/// Of all devices, speeds and formats, so many are found, at least, and in so many seconds nearly all of them.
-const FLOOR: (f64, f64) = (0.95, 15.0);
+/// Of all devices, speeds and formats, so many are found, at least, and half of them within so many seconds.
+const FLOOR: (f64, f64) = (0.95, 6.0);
 
 fn main() {
     // As a test, a part of it has to be right.
@@ -73,8 +73,8 @@ struct Tally {
 
 impl Tally {
     fn seek(&mut self, name: &str, line: LiveLine, (text, settings): &(String, Settings), seed: u64, faults: bool) {
-        let mut ear = SimulatedEar::new(line, *settings, seed, faults);
-        let Ok(found) = search(&mut ear, &SearchOptions::default(), &mut |_| {});
+        let mut receiver = SimulatedReceiver::new(line, *settings, seed, faults);
+        let Ok(found) = search(&mut receiver, &SearchOptions::default(), &mut |_| {});
         // Two stop bits are heard as one is.
         let wanted = Serial::parse(&text.replace("8N2", "8N1"));
         self.all += 1;
@@ -105,7 +105,7 @@ impl Tally {
         assert!(share >= FLOOR.0 * 100.0, "{what}, {told}: {share} % right, {:?}", self.wrong);
         println!("{what}, {told}: {} of {} right ({share:.1} %)", self.right, self.all);
         println!("  all speeds: {}", spread(&mut self.seconds));
-        assert!(self.seconds[(self.seconds.len() - 1) * 9 / 10] <= FLOOR.1, "{what}, {told}: {:?}", self.seconds);
+        assert!(self.seconds[(self.seconds.len() - 1) / 2] <= FLOOR.1, "{what}, {told}: {:?}", self.seconds);
         println!("  9600:       {}", spread(&mut self.at_9600));
         for wrong in &self.wrong {
             println!("    {wrong}");

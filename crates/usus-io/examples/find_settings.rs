@@ -9,7 +9,8 @@ use usus::Span;
 use usus::format::Serial;
 use usus::survey::Character;
 use usus_io::{
-    Clock, Ear, EarError, Found, Listened, PortName, PortOptions, PortSource, SearchOptions, SourceEar, Stop, search,
+    Clock, Found, Listened, PortName, PortOptions, PortSource, Receiver, ReceiverError, SearchOptions, SourceReceiver,
+    Stop, search,
 };
 use usus_sim::{Device, LiveFaults, LiveLine, Settings};
 
@@ -22,7 +23,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             let first = Serial::parse("9600 8N1").ok_or("no settings")?;
             let mut source =
                 PortSource::open(vec![PortName::Path(PathBuf::from(path))], PortOptions::new(first), Clock::system())?;
-            search(&mut SourceEar::new(&mut source, Stop::new()), &options, &mut told)?
+            search(&mut SourceReceiver::new(&mut source, Stop::new()), &options, &mut told)?
         }
         None => {
             let settings = Settings::parse("19200 8E1").ok_or("no settings")?;
@@ -38,13 +39,13 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     Ok(())
 }
 
-/// Any receiver that can be set can be an ear.
+/// Any receiver that can be set can be a receiver.
 struct Simulated {
     line: LiveLine,
     now: i64,
 }
 
-impl Ear for Simulated {
+impl Receiver for Simulated {
     type Error = Infallible;
 
     fn listen(
@@ -53,8 +54,8 @@ impl Ear for Simulated {
         wanted: usize,
         within: Span,
         _: Span,
-    ) -> Result<Listened, EarError<Infallible>> {
-        let settings = Settings::parse(&serial.to_string()).ok_or(EarError::Refused)?;
+    ) -> Result<Listened, ReceiverError<Infallible>> {
+        let settings = Settings::parse(&serial.to_string()).ok_or(ReceiverError::Refused)?;
         let begun = self.now;
         self.line.listen(begun, settings);
         let mut characters = Vec::new();

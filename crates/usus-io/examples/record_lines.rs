@@ -9,8 +9,9 @@ use std::time::{Duration, Instant};
 use usus::format::Serial;
 use usus::{Decoder, Format, Record, Span, Time};
 use usus_io::{
-    Between, Clock, Kept, Member, Original, PortName, PortOptions, PortSource, RecordedLine, Recorder, ServePlace,
-    Server, SourceEvent, Stop, Terminal, Together, WhenFull, copy_captures, extract, open, pump, read_ahead,
+    Between, Clock, Member, Original, PortName, PortOptions, PortSource, RecordedLine, RecordedSource, Recorder,
+    ServePlace, Server, SourceEvent, Stop, Terminal, Together, WhenFull, copy_captures, extract, open, pump,
+    read_ahead,
 };
 use usus_sim::{Device, LiveFaults, LiveLine};
 
@@ -38,7 +39,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let together = Together::listen(members, clock.clone(), &stop);
 
     // Everything goes into the capture first; then to who listens, and into the decoder.
-    let mut kept = Kept::new(Box::new(together), Recorder::create(&file, "drive", &lines)?, clock);
+    let mut kept = RecordedSource::new(Box::new(together), Recorder::create(&file, "drive", &lines)?, clock);
     kept.note(0, "the first try");
     let place = ServePlace::parse("tcp://127.0.0.1:0").ok_or("no place")??;
     let server = Server::open(&place)?;

@@ -30,7 +30,7 @@ mod source;
 pub use listen::{LineEvent, LineEvents, Stop, listen};
 pub use output::{
     Destination, Existing, JsonLines, OutputError, OutputOptions, Outputs, Protected, RejectFile, TableOptions,
-    TableStyle, Tables, received_text,
+    TableStyle, Tables, TextBuffer, received_text,
 };
 pub use pieces::{PieceOptions, Pieces, pump_pieces};
 pub use port::{
@@ -40,10 +40,12 @@ pub use port::{
 pub use pump::{Progress, PumpError, Pumped, pump};
 pub use queue::{EventQueue, EventSender, WhenFull, queue, read_ahead};
 pub use record::{
-    Copied, CopyError, Kept, Original, RecordError, RecordedLine, Recorder, Rotation, Standing, copy_captures,
+    Copied, CopyError, Original, RecordError, RecordedLine, RecordedSource, Recorder, Rotation, Standing, copy_captures,
 };
 pub use replay::{ReplayError, ReplayOptions, Replayed, extract, replay};
-pub use search::{Ear, EarError, Found, Likely, Listened, SearchError, SearchOptions, SourceEar, Tried, search};
+pub use search::{
+    Found, Likely, Listened, Receiver, ReceiverError, SearchError, SearchOptions, SourceReceiver, Tried, search,
+};
 pub use serve::{Callers, ServeError, ServePlace, Server, Terminal};
 pub use source::address::{Address, AddressError, PortName};
 pub use source::between::{Between, parse_time};

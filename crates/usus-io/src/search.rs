@@ -15,7 +15,7 @@ use crate::port::PortError;
 use crate::source::{Source, SourceError, SourceEvent};
 
 /// Somebody who can listen to a line with any settings.
-pub trait Ear {
+pub trait Receiver {
     /// What goes wrong with it.
     type Error;
 
@@ -31,19 +31,19 @@ pub trait Ear {
         wanted: usize,
         within: Span,
         patience: Span,
-    ) -> Result<Listened, EarError<Self::Error>>;
+    ) -> Result<Listened, ReceiverError<Self::Error>>;
 }
 
-/// A source that can be set, as an ear.
-pub struct SourceEar<'s> {
+/// A source that can be set, as a receiver.
+pub struct SourceReceiver<'s> {
     source: &'s mut dyn Source,
     stop: Stop,
 }
 
-impl SourceEar<'_> {
+impl SourceReceiver<'_> {
     /// Listens to `source` until `stop` is asked for.
-    pub fn new(source: &mut dyn Source, stop: Stop) -> SourceEar<'_> {
-        SourceEar { source, stop }
+    pub fn new(source: &mut dyn Source, stop: Stop) -> SourceReceiver<'_> {
+        SourceReceiver { source, stop }
     }
 }
 
@@ -62,7 +62,7 @@ pub enum SearchError {
     Source(#[from] SourceError),
 }
 
-impl Ear for SourceEar<'_> {
+impl Receiver for SourceReceiver<'_> {
     type Error = SearchError;
 
     fn listen(
@@ -71,12 +71,12 @@ impl Ear for SourceEar<'_> {
         wanted: usize,
         within: Span,
         patience: Span,
-    ) -> Result<Listened, EarError<SearchError>> {
+    ) -> Result<Listened, ReceiverError<SearchError>> {
         match self.source.set_serial(serial) {
-            None => return Err(EarError::Failed(SearchError::NoSettings)),
+            None => return Err(ReceiverError::Failed(SearchError::NoSettings)),
             Some(Ok(())) => {}
-            Some(Err(PortError::Refused { .. })) => return Err(EarError::Refused),
-            Some(Err(error)) => return Err(EarError::Failed(error.into())),
+            Some(Err(PortError::Refused { .. })) => return Err(ReceiverError::Refused),
+            Some(Err(error)) => return Err(ReceiverError::Failed(error.into())),
         }
         let begun = Instant::now();
         let longest = |span: Span| Duration::from_nanos(span.nanoseconds().max(0) as u64);
@@ -84,7 +84,7 @@ impl Ear for SourceEar<'_> {
         let mut listened = Listened { faults: self.source.tells_faults(), ..Listened::default() };
         while listened.characters.len() < wanted {
             if self.stop.is_asked_for() {
-                return Err(EarError::Stopped);
+                return Err(ReceiverError::Stopped);
             }
             let over = match first {
                 Some(first) => first.elapsed() >= longest(within),
@@ -93,7 +93,7 @@ impl Ear for SourceEar<'_> {
             if over {
                 break;
             }
-            match self.source.next().map_err(|error| EarError::Failed(error.into()))? {
+            match self.source.next().map_err(|error| ReceiverError::Failed(error.into()))? {
                 None => break,
                 Some(SourceEvent::Chunk { bytes, faults, .. }) => {
                     listened.characters.extend(characters(bytes, faults));
@@ -119,9 +119,9 @@ pub struct Listened {
     pub took: Span,
 }
 
-/// Why an ear hears nothing.
+/// Why a receiver hears nothing.
 #[derive(Debug)]
-pub enum EarError<E> {
+pub enum ReceiverError<E> {
     /// The driver does not take these settings: others may do.
     Refused,
     /// It was asked to stop.
@@ -215,18 +215,22 @@ const ENOUGH: usize = 40;
 /// # Errors
 ///
 /// If the line cannot be listened to.
-pub fn search<E: Ear>(ear: &mut E, options: &SearchOptions, told: &mut dyn FnMut(&Tried)) -> Result<Found, E::Error> {
+pub fn search<E: Receiver>(
+    receiver: &mut E,
+    options: &SearchOptions,
+    told: &mut dyn FnMut(&Tried),
+) -> Result<Found, E::Error> {
     let mut search =
         Search { options, speeds: Speeds::new(), refused: Vec::new(), heard: Vec::new(), found: Found::default() };
-    let best = match search.find_speed(ear, told) {
+    let best = match search.find_speed(receiver, told) {
         Ok(best) => best,
-        Err(EarError::Failed(error)) => return Err(error),
+        Err(ReceiverError::Failed(error)) => return Err(error),
         Err(_) => None,
     };
     if let Some(best) = best {
-        match search.find_format(ear, best, told) {
+        match search.find_format(receiver, best, told) {
             Ok(()) => {}
-            Err(EarError::Failed(error)) => return Err(error),
+            Err(ReceiverError::Failed(error)) => return Err(error),
             Err(_) => search.found.unsure = true,
         }
     }
@@ -249,23 +253,23 @@ fn plain(baud: u32) -> Serial {
 
 impl Search<'_> {
     /// Listens to one speed after the other. Returns the place in `heard` of the one that sounds right.
-    fn find_speed<E: Ear>(
+    fn find_speed<E: Receiver>(
         &mut self,
-        ear: &mut E,
+        receiver: &mut E,
         told: &mut dyn FnMut(&Tried),
-    ) -> Result<Option<usize>, EarError<E::Error>> {
+    ) -> Result<Option<usize>, ReceiverError<E::Error>> {
         while let Some(baud) = self.next_speed() {
             if self.found.took >= self.options.at_most {
                 self.found.unsure = true;
                 break;
             }
-            match self.listen(ear, plain(baud), told) {
+            match self.listen(receiver, plain(baud), told) {
                 Ok(heard) if heard.characters.is_empty() && self.heard.is_empty() => {
                     // A silent line is silent at every speed.
                     return Ok(None);
                 }
                 Ok(heard) => self.remember(heard),
-                Err(EarError::Refused) => self.refused.push(baud),
+                Err(ReceiverError::Refused) => self.refused.push(baud),
                 Err(error) => return Err(error),
             }
         }
@@ -347,12 +351,12 @@ impl Search<'_> {
     }
 
     /// The character format at the speed that was found.
-    fn find_format<E: Ear>(
+    fn find_format<E: Receiver>(
         &mut self,
-        ear: &mut E,
+        receiver: &mut E,
         best: usize,
         told: &mut dyn FnMut(&Tried),
-    ) -> Result<(), EarError<E::Error>> {
+    ) -> Result<(), ReceiverError<E::Error>> {
         let heard = self.heard[best].clone();
         let likely = self.likely();
         // An inverted line cannot be set right, only be wired right.
@@ -371,9 +375,9 @@ impl Search<'_> {
                 self.found.settings = Some(serial);
                 break;
             }
-            let mut listened = self.listen(ear, serial, told)?;
+            let mut listened = self.listen(receiver, serial, told)?;
             if listened.characters.len() < ENOUGH {
-                listened.characters.extend(self.listen(ear, serial, told)?.characters);
+                listened.characters.extend(self.listen(receiver, serial, told)?.characters);
             }
             // Who joins a line in the middle of its text hears some nonsense first; the wrong parity is wrong half of the time.
             let sound = score(&listened).sound;
@@ -388,13 +392,13 @@ impl Search<'_> {
         Ok(())
     }
 
-    fn listen<E: Ear>(
+    fn listen<E: Receiver>(
         &mut self,
-        ear: &mut E,
+        receiver: &mut E,
         serial: Serial,
         told: &mut dyn FnMut(&Tried),
-    ) -> Result<Heard, EarError<E::Error>> {
-        let listened = ear.listen(serial, self.options.wanted, WITHIN, self.options.patience)?;
+    ) -> Result<Heard, ReceiverError<E::Error>> {
+        let listened = receiver.listen(serial, self.options.wanted, WITHIN, self.options.patience)?;
         self.found.took = Span::from_nanoseconds(self.found.took.nanoseconds() + listened.took.nanoseconds());
         let heard = Heard { serial, characters: listened.characters, faults: listened.faults };
         let (explained, score) = reread(&heard);

@@ -7,6 +7,9 @@ use crate::time::Time;
 pub struct LineId(pub(crate) u32);
 
 impl LineId {
+    /// The line that was added first.
+    pub const FIRST: LineId = LineId(0);
+
     /// Its number: lines count from 0 in the order in which they were added.
     pub const fn index(self) -> usize {
         self.0 as usize
@@ -30,6 +33,13 @@ impl<'a> Chunk<'a> {
     /// Bytes without times and faults, as from a raw file.
     pub fn new(line: LineId, bytes: &'a [u8]) -> Chunk<'a> {
         Chunk { line, time: None, bytes, faults: &[] }
+    }
+}
+
+impl<'a> From<&'a [u8]> for Chunk<'a> {
+    /// Bytes of the first line.
+    fn from(bytes: &'a [u8]) -> Chunk<'a> {
+        Chunk::new(LineId::FIRST, bytes)
     }
 }
 

@@ -61,15 +61,16 @@ extern crate alloc;
 extern crate std;
 
 mod check;
-mod checksum;
+pub mod checksum;
 mod claim;
 mod compile;
 mod contents;
 mod decoder;
 mod event;
-mod example;
-mod explain;
+pub mod example;
+pub mod explain;
 mod expression;
+pub mod fast;
 /// A format as it was written: the types of the declaration.
 pub mod format;
 mod framing;
@@ -79,12 +80,15 @@ mod ledger;
 pub mod limits;
 mod marks;
 mod owned;
-mod plan;
-mod problem;
+/// What joining decoders needs that each decode a part of a stream: see [`Decoder::follow`].
+pub mod parts {
+    pub use crate::decoder::Join;
+}
+pub mod plan;
+pub mod problem;
 pub mod quality;
 mod read;
 mod record;
-mod room;
 mod schema;
 mod sink;
 mod stage;
@@ -111,26 +115,19 @@ struct Readme;
 /// ```
 pub const SHIPPED: [(&str, &str); 1] = [("nmea-0183", include_str!("../formats/nmea-0183.toml"))];
 
-pub use checksum::{CatalogueEntry, Checksum, CyclicParameters};
-pub use decoder::{Decoder, Events, Join};
+pub use decoder::{Decoder, Events};
 pub use event::{Event, Notice, NoticeKind, Reason, Reject};
-pub use example::{Difference, ExampleOutcome};
-pub use explain::{Explained, ExplainedChecksum, ExplainedField};
-pub use expression::ExpressionProblemKind;
 pub use format::Format;
 pub use input::{Chunk, Fault, FaultKind, LineId, Loss};
 pub use ledger::Ledger;
 #[cfg(feature = "serde")]
 pub use owned::RecordError;
-pub use owned::{OwnedRecord, OwnedValue};
-pub use plan::{LayoutRow, Plan, UnknownName, Wants};
+pub use owned::{OwnedCell, OwnedReading, OwnedRecord, OwnedValue};
+pub use plan::{Plan, Wants};
 pub use problem::{Problem, ProblemKind, Problems};
 pub use read::Sent;
-pub use record::{Cell, Item, Items, Record, Visit};
-pub use room::Room;
-pub use schema::{FieldSchema, KindSchema, Schema};
-pub use sink::Sink;
+pub use record::{Cell, Item, Items, Record};
+pub use schema::{FieldSchema, KindSchema, Place, Schema};
+pub use sink::{Sink, Try};
 pub use time::{Span, Time};
-pub use value::{
-    Absent, Clock, Date, Decimal, Name, Quality, Reading, ShortText, Text, Together, Value, ValueType, Written,
-};
+pub use value::{Absent, Clock, Date, Decimal, Quality, Reading, Text, Value, ValueType};

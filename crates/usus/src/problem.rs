@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 use core::fmt;
 use core::ops::Range;
 
-use crate::expression::ExpressionProblemKind;
+pub use crate::expression::ExpressionProblemKind;
 use crate::limits;
 
 /// One problem of a format file, or something in it that can hardly be meant.

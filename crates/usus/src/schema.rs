@@ -76,3 +76,33 @@ impl FieldSchema {
         self.items.iter().any(|field| field.has_quality)
     }
 }
+
+/// Where a field stands in the records of a plan: found once by its name, read many times without it.
+///
+/// ```
+/// use usus::{Format, Record};
+///
+/// let format = Format::parse("format = 'scale'\n[[frame]]\ncut = 'text'\n[record.weight]\nfields = [{ name = 'weight', type = 'number' }]")?;
+/// let plan = format.compile()?;
+/// let weight = plan.schema().place("weight", "weight").unwrap();
+/// let mut weights = Vec::new();
+/// let mut take = |record: &Record<'_>| weights.extend(record.at(weight).map(|reading| reading.value.to_string()));
+/// let Ok(_) = plan.decode(b"12.5\n13\n", &mut take);
+/// assert_eq!(weights, ["12.5", "13"]);
+/// # Ok::<(), usus::Problems>(())
+/// ```
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Place {
+    /// The number of its kind in the schema.
+    pub kind: usize,
+    /// Its number among the fields of the kind.
+    pub field: usize,
+}
+
+impl Schema {
+    /// Where a field of a kind stands; nothing if the kind has no field of that name.
+    pub fn place(&self, kind: &str, field: &str) -> Option<Place> {
+        let kind = self.kinds.iter().position(|known| known.name == kind)?;
+        Some(Place { kind, field: self.kinds[kind].field(field)? })
+    }
+}

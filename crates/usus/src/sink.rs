@@ -83,3 +83,28 @@ impl<F: FnMut(&Record<'_>)> Sink for F {
         Ok(())
     }
 }
+
+/// A closure over records that may fail: its error stops whoever fills it.
+///
+/// ```
+/// use usus::{Format, Record, Try};
+///
+/// let format = Format::parse("format = 'scale'\n[[frame]]\ncut = 'text'\n[record.weight]\nfields = [{ name = 'weight', type = 'number' }]")?;
+/// let plan = format.compile()?;
+/// let mut most = Try(|record: &Record<'_>| match record.get("weight").map(|reading| reading.value.to_string()) {
+///     Some(weight) if weight.len() > 4 => Err(format!("{weight} cannot be")),
+///     _ => Ok(()),
+/// });
+/// assert_eq!(plan.decode(b"12.5\n99999\n", &mut most), Err("99999 cannot be".to_string()));
+/// # Ok::<(), usus::Problems>(())
+/// ```
+#[derive(Clone, Copy, Debug)]
+pub struct Try<F>(pub F);
+
+impl<E, F: FnMut(&Record<'_>) -> Result<(), E>> Sink for Try<F> {
+    type Error = E;
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), E> {
+        (self.0)(record)
+    }
+}

@@ -16,8 +16,8 @@ use std::time::{Duration, Instant};
 use usus::format::Serial;
 use usus::{Span, Time};
 use usus_io::{
-    Clock, Kept, RecordError, RecordedLine, Recorder, Rotation, ServePlace, Server, Source, SourceError, SourceEvent,
-    Stop, Together,
+    Clock, RecordError, RecordedLine, RecordedSource, Recorder, Rotation, ServePlace, Server, Source, SourceError,
+    SourceEvent, Stop, Together,
 };
 
 use crate::Ending;
@@ -94,7 +94,7 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
             return Ok(ending);
         }
     };
-    let mut kept = Kept::new(Box::new(together), recorder, clock);
+    let mut kept = RecordedSource::new(Box::new(together), recorder, clock);
     let mut rotation = Rotation::default();
     (rotation.size, rotation.every) = (arguments.rotate_size, arguments.rotate_every);
     rotation.compress = arguments.compress;
@@ -231,7 +231,7 @@ struct Recording {
 
 impl Recording {
     /// Records until all lines have ended.
-    fn run(&mut self, kept: &mut Kept, arguments: &Capture, stop: &AtomicBool, voice: &Voice) {
+    fn run(&mut self, kept: &mut RecordedSource, arguments: &Capture, stop: &AtomicBool, voice: &Voice) {
         loop {
             match kept.next() {
                 Ok(Some(event)) => self.take(event, voice),
@@ -294,7 +294,7 @@ impl Recording {
         }
     }
 
-    fn end(self, kept: &mut Kept, voice: &Voice) -> Ending {
+    fn end(self, kept: &mut RecordedSource, voice: &Voice) -> Ending {
         voice.clear_status();
         for remark in kept.remarks() {
             voice.warn(&remark.to_string());

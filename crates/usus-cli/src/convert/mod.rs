@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use usus::Ledger;
-use usus_io::{Clock, Kept, PumpError, Recorder, Source, Stop, TableOptions, Together, WhenFull, read_ahead};
+use usus_io::{Clock, PumpError, RecordedSource, Recorder, Source, Stop, TableOptions, Together, WhenFull, read_ahead};
 
 use crate::Ending;
 use crate::arguments::Convert;
@@ -145,7 +145,7 @@ fn listen(
     let recorder =
         Recorder::create(&path, &names::stream(&lines, now), &lines).map_err(|error| fail(error.to_string()))?;
     voice.say(&format!("the raw bytes of {name} are kept in {}", path.display()));
-    let kept = Kept::new(Box::new(together), recorder, clock);
+    let kept = RecordedSource::new(Box::new(together), recorder, clock);
     // A slow output must not hold the recording up.
     Ok(Stream { name, source: Box::new(read_ahead(Box::new(kept), AHEAD, WhenFull::Lose)), ends_itself: true })
 }

@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use usus::format::Serial;
-use usus_io::{Found, SearchOptions, SourceEar, Stop, Tried, search};
+use usus_io::{Found, SearchOptions, SourceReceiver, Stop, Tried, search};
 
 use super::summary::parity_word;
 use crate::Ending;
@@ -39,7 +39,7 @@ pub(crate) fn run(arguments: &Inspect, voice: &Voice) -> Ending {
     let mut told = |tried: &Tried| voice.tell("info", &tried_text(tried), tried_json(tried));
     let called = opened.name.clone();
     let mut source = opened.into_source();
-    let found = search(&mut SourceEar::new(&mut *source, stop), &SearchOptions::default(), &mut told);
+    let found = search(&mut SourceReceiver::new(&mut *source, stop), &SearchOptions::default(), &mut told);
     match found {
         Ok(found) => conclude(&called, &found, voice),
         Err(error) => {

@@ -24,7 +24,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use usus::{Chunk, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value, Visit};
+use usus::fast::Visit;
+use usus::{Chunk, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value};
 use usus_io::{Destination, Existing, OutputOptions, Outputs, PieceOptions, RawBytes, pump_pieces};
 
 use sum::Sum;

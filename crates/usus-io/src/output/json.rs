@@ -10,8 +10,10 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use super::TextBuffer;
+use usus::fast::{Name, ShortText, Visit, Written};
 use usus::quality::{Class, Notes};
-use usus::{Absent, Cell, FieldSchema, Name, Plan, Quality, Reading, Record, Room, ShortText, Value, Visit, Written};
+use usus::{Absent, Cell, FieldSchema, Plan, Quality, Reading, Record, Value};
 
 use super::mend::{self, Form};
 use super::options::{Existing, OutputOptions, TableOptions};
@@ -132,7 +134,7 @@ struct Line<'r, 'o> {
 
 impl Put for Line<'_, '_> {
     #[inline(always)]
-    fn put(&mut self, room: &mut Room<'_>) {
+    fn put(&mut self, room: &mut TextBuffer<'_>) {
         let Line { record, options, origin, kind, ref mut notes } = *self;
         notes.truncate(0);
         // Nothing but the kind stands in front of the ranges where all comes from one source without times.
@@ -166,7 +168,7 @@ impl Put for Line<'_, '_> {
 
 /// Puts where bytes stand, and how many they are.
 #[inline(always)]
-fn put_range((offset, length): (u64, u64), room: &mut Room<'_>) {
+fn put_range((offset, length): (u64, u64), room: &mut TextBuffer<'_>) {
     room.byte(b'[');
     room.whole(offset, b',');
     room.whole(length, b']');
@@ -174,7 +176,7 @@ fn put_range((offset, length): (u64, u64), room: &mut Room<'_>) {
 
 /// Where a record comes from, and when it was received.
 #[inline(never)]
-fn put_origin(options: TableOptions, origin: &Origin, record: &Record<'_>, room: &mut Room<'_>) {
+fn put_origin(options: TableOptions, origin: &Origin, record: &Record<'_>, room: &mut TextBuffer<'_>) {
     if let Some(time) = record.received() {
         room.text(b",\"received\":\"");
         room.text(received_text(time, 9).as_bytes());
@@ -194,7 +196,7 @@ fn put_origin(options: TableOptions, origin: &Origin, record: &Record<'_>, room:
 
 /// The members of an object, each with a comma behind it.
 struct Object<'o, 'r> {
-    room: &'o mut Room<'r>,
+    room: &'o mut TextBuffer<'r>,
     keys: &'o [Key],
     next: usize,
     any_quality: bool,
@@ -311,7 +313,7 @@ pub(super) fn mend_lines(path: &Path, existing: Existing) -> Result<Vec<(PathBuf
 }
 
 /// The qualities of a record by field; those in a group by field and item: `"peaks[2].force"`.
-fn put_qualities(record: &Record<'_>, room: &mut Room<'_>) {
+fn put_qualities(record: &Record<'_>, room: &mut TextBuffer<'_>) {
     room.text(b",\"quality\":{");
     let mut tell = |name: String, quality: Quality| {
         if quality != Quality::Good {
@@ -345,7 +347,7 @@ fn item_path(group: &FieldSchema, number: usize, field: &FieldSchema) -> String 
 
 /// Puts a value that is a text, and a comma behind it.
 #[inline(always)]
-fn put_member(text: &[u8], value: Value<'_>, room: &mut Room<'_>) {
+fn put_member(text: &[u8], value: Value<'_>, room: &mut TextBuffer<'_>) {
     if is_bare(text, ESCAPED) {
         put_bare(text, room);
         room.byte(b',');
@@ -356,7 +358,7 @@ fn put_member(text: &[u8], value: Value<'_>, room: &mut Room<'_>) {
 
 /// Puts a value, and a comma behind it.
 #[inline(never)]
-fn put_value(value: Value<'_>, room: &mut Room<'_>) {
+fn put_value(value: Value<'_>, room: &mut TextBuffer<'_>) {
     match value {
         Value::Clock(clock) => {
             room.byte(b'"');
@@ -378,7 +380,7 @@ fn put_value(value: Value<'_>, room: &mut Room<'_>) {
 }
 
 #[inline(always)]
-fn put_bare(text: &[u8], room: &mut Room<'_>) {
+fn put_bare(text: &[u8], room: &mut TextBuffer<'_>) {
     room.byte(b'"');
     room.text(text);
     room.byte(b'"');
@@ -389,12 +391,12 @@ const ESCAPED: [u8; 2] = *b"\"\\";
 
 /// Puts a text as a JSON string.
 #[inline]
-pub(super) fn put_string(text: &str, room: &mut Room<'_>) {
+pub(super) fn put_string(text: &str, room: &mut TextBuffer<'_>) {
     if is_bare(text.as_bytes(), ESCAPED) { put_bare(text.as_bytes(), room) } else { put_escaped(text, room) }
 }
 
 #[cold]
-fn put_escaped(text: &str, room: &mut Room<'_>) {
+fn put_escaped(text: &str, room: &mut TextBuffer<'_>) {
     room.byte(b'"');
     let bytes = text.as_bytes();
     let mut from = 0;

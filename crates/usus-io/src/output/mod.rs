@@ -9,19 +9,21 @@ mod rejects;
 mod rows;
 mod styled;
 mod tables;
+mod text_buffer;
 mod writer;
 
 use std::borrow::Cow;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use usus::{Room, Time};
+use usus::Time;
 
 pub use days::Outputs;
 pub use json::JsonLines;
 pub use options::{Existing, OutputOptions, Protected, TableOptions, TableStyle};
 pub use rejects::RejectFile;
 pub use tables::Tables;
+pub use text_buffer::TextBuffer;
 
 /// Where records are to go, told from the name that the user gives.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -198,7 +200,7 @@ impl<'t, const N: usize> Repeated<'t, N> {
     }
 
     #[inline(always)]
-    fn put(&self, room: &mut Room<'_>) {
+    fn put(&self, room: &mut TextBuffer<'_>) {
         if self.length > 0 { room.block(&self.block, self.length) } else { room.text(&self.long) }
     }
 }
@@ -222,7 +224,7 @@ fn is_bare(text: &[u8], without: [u8; 2]) -> bool {
 
 /// Puts a flag and a comma behind it. Flags of instruments are hard to guess: both words are there, and one is taken.
 #[inline(always)]
-fn put_flag(flag: bool, room: &mut Room<'_>) {
+fn put_flag(flag: bool, room: &mut TextBuffer<'_>) {
     let words = [u64::from_le_bytes(*b"false,\0\0"), u64::from_le_bytes(*b"true,\0\0\0")];
     room.block(&words[usize::from(flag)].to_le_bytes(), 6 - usize::from(flag));
 }

@@ -2,7 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use usus::{Reject, Room, Value};
+use super::TextBuffer;
+use usus::{Reject, Value};
 
 use super::json::{mend_lines, put_string};
 use super::mend::Form;
@@ -65,7 +66,7 @@ impl RejectFile {
         let (source, line) = (&self.origin.source, self.origin.line(reject.line.index()));
         let detail = reject.reason.describe(reject.plan).to_string();
         let text = reject.bytes.escape_ascii().to_string();
-        self.writer.row(|room: &mut Room<'_>| {
+        self.writer.row(|room: &mut TextBuffer<'_>| {
             room.text(format!("{{\"class\":\"{class}\",\"source\":").as_bytes());
             put_string(source, room);
             room.text(b",\"line\":");

@@ -1,7 +1,9 @@
 //! Rows of tables: the columns of a record, and those of a group's items.
 
+use super::TextBuffer;
+use usus::fast::{Name, ShortText, Together, Visit, Written};
 use usus::quality::{Class, Notes};
-use usus::{Absent, FieldSchema, Name, Quality, Reading, Record, Room, ShortText, Together, Value, Visit, Written};
+use usus::{Absent, FieldSchema, Quality, Reading, Record, Value};
 
 use super::options::TableOptions;
 use super::writer::Put;
@@ -14,7 +16,7 @@ pub(super) fn put_front(
     origin: &Origin,
     has_offset: bool,
     record: &Record<'_>,
-    room: &mut Room<'_>,
+    room: &mut TextBuffer<'_>,
 ) {
     if options.source || options.origin {
         put_text(origin.source.as_bytes(), room);
@@ -31,7 +33,7 @@ pub(super) fn put_front(
 
 /// What a record is beside its fields: its length and item, and when it was received.
 #[inline(never)]
-fn put_origin(options: TableOptions, record: &Record<'_>, room: &mut Room<'_>) {
+fn put_origin(options: TableOptions, record: &Record<'_>, room: &mut TextBuffer<'_>) {
     if options.origin {
         room.whole(record.ranges().map(|(_, length)| length).sum(), b',');
         room.whole(record.item().into(), b',');
@@ -46,7 +48,7 @@ fn put_origin(options: TableOptions, record: &Record<'_>, room: &mut Room<'_>) {
 
 /// Every column put a comma behind it: the last one becomes the end of the row.
 #[inline(always)]
-fn end_row(quality: Option<&mut Vec<u8>>, room: &mut Room<'_>) {
+fn end_row(quality: Option<&mut Vec<u8>>, room: &mut TextBuffer<'_>) {
     match quality {
         // The comma in front of it is there.
         Some(quality) if quality.is_empty() => {}
@@ -70,7 +72,7 @@ pub(super) struct RecordRow<'r, 'o> {
 
 impl Put for RecordRow<'_, '_> {
     #[inline(always)]
-    fn put(&mut self, room: &mut Room<'_>) {
+    fn put(&mut self, room: &mut TextBuffer<'_>) {
         let RecordRow { record, options, quality, notes, .. } = self;
         if !self.front.is_empty() {
             room.text(self.front);
@@ -87,7 +89,7 @@ impl Put for RecordRow<'_, '_> {
 
 /// The columns of one row: readings, each with a comma behind it. Groups have tables of their own.
 pub(super) struct Row<'o, 'r> {
-    pub(super) room: &'o mut Room<'r>,
+    pub(super) room: &'o mut TextBuffer<'r>,
     pub(super) quality: &'o mut Vec<u8>,
     pub(super) notes: &'o mut Notes,
 }
@@ -257,14 +259,14 @@ impl Visit for ItemRows<'_, '_> {
 
 /// What does not come often.
 #[inline(never)]
-fn put_value(value: Value<'_>, room: &mut Room<'_>) {
+fn put_value(value: Value<'_>, room: &mut TextBuffer<'_>) {
     room.value(value);
     room.byte(b',');
 }
 
 /// Puts a text and a comma behind it.
 #[inline]
-fn put_column(text: &[u8], room: &mut Room<'_>) {
+fn put_column(text: &[u8], room: &mut TextBuffer<'_>) {
     put_text(text, room);
     room.byte(b',');
 }
@@ -284,14 +286,14 @@ fn tell_quality(schema: &FieldSchema, quality: Quality, out: &mut Vec<u8>) {
 
 /// Puts a text, in quotes where RFC 4180 asks for them, with U+FFFD for what is not UTF-8.
 #[inline]
-fn put_text(text: &[u8], room: &mut Room<'_>) {
+fn put_text(text: &[u8], room: &mut TextBuffer<'_>) {
     if is_bare(text, SPECIAL) { room.text(text) } else { put_any_text(text, room) }
 }
 
 #[cold]
-fn put_any_text(text: &[u8], room: &mut Room<'_>) {
+fn put_any_text(text: &[u8], room: &mut TextBuffer<'_>) {
     let in_quotes = text.iter().any(|byte| matches!(byte, b',' | b'"' | b'\r' | b'\n'));
-    let quote = |room: &mut Room<'_>| {
+    let quote = |room: &mut TextBuffer<'_>| {
         if in_quotes {
             room.byte(b'"')
         }

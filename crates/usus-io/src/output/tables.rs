@@ -3,8 +3,9 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use super::TextBuffer;
 use usus::quality::Notes;
-use usus::{FieldSchema, KindSchema, Plan, Record, Room, Schema};
+use usus::{FieldSchema, KindSchema, Plan, Record, Schema};
 
 use super::mend::{self, Form};
 use super::options::{Existing, OutputOptions, TableOptions, TableStyle};
@@ -265,7 +266,7 @@ impl Tables {
         };
         if is_new {
             let names = self.first_row(what);
-            writer.put(|room: &mut Room<'_>| room.text(&names));
+            writer.put(|room: &mut TextBuffer<'_>| room.text(&names));
         }
         Ok(writer)
     }
@@ -346,7 +347,7 @@ impl Tables {
         let Some(writer) = &mut kind.records else { return Ok(()) };
         front.clear();
         if kind.has_front {
-            front.put(|room: &mut Room<'_>| put_front(*options, origin, kind.has_offset, record, room));
+            front.put(|room: &mut TextBuffer<'_>| put_front(*options, origin, kind.has_offset, record, room));
         }
         let (front, has_quality) = (front.text(), kind.has_quality);
         writer.row(RecordRow { record, options: *options, front, quality, notes, has_quality })?;
@@ -370,7 +371,7 @@ impl Tables {
             return Ok(());
         };
         let noted = notes.len();
-        writer.rows(items.len() as u64, |room: &mut Room<'_>| {
+        writer.rows(items.len() as u64, |room: &mut TextBuffer<'_>| {
             // All of it is put again where there was too little room.
             notes.truncate(noted);
             let row = Row { room, quality, notes };
@@ -395,13 +396,13 @@ impl Tables {
         styled.clear();
         shared.record(record, *has_quality, notes, styled);
         if let Some(writer) = records {
-            writer.row(|room: &mut Room<'_>| room.text(styled))?;
+            writer.row(|room: &mut TextBuffer<'_>| room.text(styled))?;
         }
         for group in groups {
             let (Some(items), Some(writer)) = (record.group_at(group.place), &mut group.items) else { continue };
             styled.clear();
             shared.items(record, group.place as u16, items, group.has_quality, notes, styled);
-            writer.rows(items.len() as u64, |room: &mut Room<'_>| room.text(styled))?;
+            writer.rows(items.len() as u64, |room: &mut TextBuffer<'_>| room.text(styled))?;
         }
         Ok(())
     }
@@ -439,7 +440,7 @@ impl Tables {
         let (mut writer, is_new) = RowWriter::create(&path, Form::Csv, self.existing)?;
         if is_new {
             let text = self.first_row(What::Fields);
-            writer.put(|room: &mut Room<'_>| room.text(&text));
+            writer.put(|room: &mut TextBuffer<'_>| room.text(&text));
         }
         writer.flush()
     }

@@ -1,10 +1,9 @@
 //! A buffered writer to a file or standard output that knows its path and counts its rows, and pieces of it that are filled elsewhere.
 
+use super::TextBuffer;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
-
-use usus::Room;
 
 use super::mend::{self, Form, whole_rows};
 use super::{Existing, OutputError};
@@ -34,17 +33,17 @@ pub(super) struct Buffer {
 /// Text that is put into a buffer.
 pub(super) trait Put {
     /// Puts it. Called again if there was too little room.
-    fn put(&mut self, room: &mut Room<'_>);
+    fn put(&mut self, room: &mut TextBuffer<'_>);
 }
 
-impl<F: FnMut(&mut Room<'_>)> Put for F {
+impl<F: FnMut(&mut TextBuffer<'_>)> Put for F {
     #[inline(always)]
-    fn put(&mut self, room: &mut Room<'_>) {
+    fn put(&mut self, room: &mut TextBuffer<'_>) {
         self(room);
     }
 }
 
-/// Room that a buffer has at least, once there is something in it.
+/// TextBuffer that a buffer has at least, once there is something in it.
 const ROOM: usize = 1 << 13;
 
 impl Buffer {
@@ -59,7 +58,7 @@ impl Buffer {
     /// Puts text if there is room for it.
     #[inline(always)]
     fn fits(&mut self, text: &mut (impl Put + ?Sized)) -> bool {
-        let mut room = Room::new(&mut self.bytes[self.used..]);
+        let mut room = TextBuffer::new(&mut self.bytes[self.used..]);
         text.put(&mut room);
         let length = room.filled();
         self.used += length.unwrap_or_default();
@@ -139,7 +138,7 @@ impl RowWriter {
     pub(super) fn join(&mut self, piece: &mut RowWriter) -> Result<(), OutputError> {
         let (count, rows) = (std::mem::take(&mut piece.rows), piece.buffer.text());
         let result = if self.buffer.used + rows.len() < BUFFER {
-            self.buffer.put(|room: &mut Room<'_>| room.text(rows));
+            self.buffer.put(|room: &mut TextBuffer<'_>| room.text(rows));
             self.rows += count;
             Ok(())
         } else {

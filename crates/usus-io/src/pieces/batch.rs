@@ -14,7 +14,7 @@ const MOST_EVENTS: usize = 32 << 10;
 /// What came from a source, kept.
 #[derive(Default)]
 pub(super) struct Batch {
-    events: Vec<Kept>,
+    events: Vec<BatchEvent>,
     bytes: Vec<u8>,
     faults: Vec<Fault>,
     /// Where the worker of the next batch begins.
@@ -31,7 +31,7 @@ struct RunUp {
     lines: Vec<(String, u64)>,
 }
 
-enum Kept {
+enum BatchEvent {
     Line { name: String, start: u64 },
     Chunk { line: usize, time: Option<Time>, bytes: Range<usize>, faults: Range<usize> },
     Loss { line: usize, why: Loss, time: Option<Time> },
@@ -72,8 +72,8 @@ impl Batch {
         for event in &self.events[from..] {
             match event {
                 // That the format speaks of the line was seen when it was kept.
-                Kept::Line { name, start } => lines.extend(decoder.line(name, *start)),
-                Kept::Chunk { line, time, bytes, faults } => {
+                BatchEvent::Line { name, start } => lines.extend(decoder.line(name, *start)),
+                BatchEvent::Chunk { line, time, bytes, faults } => {
                     let (bytes, faults) = (&self.bytes[bytes.start + skipped..bytes.end], &self.faults[faults.clone()]);
                     let behind: Vec<Fault>;
                     let faults = match std::mem::take(&mut skipped) {
@@ -86,7 +86,7 @@ impl Batch {
                     };
                     feeding.feed(decoder, Chunk { line: lines[*line], time: *time, bytes, faults }, sink)?;
                 }
-                Kept::Loss { line, why, time } => {
+                BatchEvent::Loss { line, why, time } => {
                     feeding.drain(decoder, sink)?;
                     decoder.loss(lines[*line], *why, *time).drain(sink)?;
                 }
@@ -103,14 +103,14 @@ impl Batch {
         while left > 0 && place.event > 0 {
             place.event -= 1;
             match &self.events[place.event] {
-                Kept::Line { .. } => drop(place.lines.pop()),
-                Kept::Chunk { line, bytes, .. } => {
+                BatchEvent::Line { .. } => drop(place.lines.pop()),
+                BatchEvent::Chunk { line, bytes, .. } => {
                     let taken = bytes.len().min(left);
                     left -= taken;
                     place.skipped = bytes.len() - taken;
                     place.lines[*line].1 -= taken as u64;
                 }
-                Kept::Loss { .. } => {}
+                BatchEvent::Loss { .. } => {}
             }
         }
         self.run_up = place;
@@ -144,7 +144,7 @@ pub(super) fn fill<S: Sink>(
             Some(SourceEvent::Line(line)) => {
                 announce(roster, sink, &line, pumped)?;
                 offsets.push((line.name.clone(), line.start));
-                batch.events.push(Kept::Line { name: line.name, start: line.start });
+                batch.events.push(BatchEvent::Line { name: line.name, start: line.start });
             }
             Some(SourceEvent::Chunk { line, time, bytes, faults }) => {
                 let Some((_, offset)) = offsets.get_mut(line) else { continue };
@@ -154,11 +154,11 @@ pub(super) fn fill<S: Sink>(
                 batch.bytes.extend_from_slice(bytes);
                 batch.faults.extend_from_slice(faults);
                 let (bytes, faults) = (from..batch.bytes.len(), first_fault..batch.faults.len());
-                batch.events.push(Kept::Chunk { line, time, bytes, faults });
+                batch.events.push(BatchEvent::Chunk { line, time, bytes, faults });
             }
             Some(SourceEvent::Loss { line, why, time }) => {
                 if line < offsets.len() {
-                    batch.events.push(Kept::Loss { line, why, time });
+                    batch.events.push(BatchEvent::Loss { line, why, time });
                 }
             }
         }

@@ -7,8 +7,8 @@
 
 mod compress;
 mod copy;
-mod kept;
 mod parts;
+mod recorded_source;
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, Seek, SeekFrom, Write};
@@ -24,8 +24,8 @@ use crate::source::capture::{CaptureLine, CaptureReader, CaptureWriter, PACKET};
 use crate::source::{LineInfo, Source, SourceError, SourceEvent};
 
 pub use copy::{Copied, CopyError, Original, copy_captures};
-pub use kept::Kept;
 pub use parts::Rotation;
+pub use recorded_source::RecordedSource;
 
 /// What is gathered is written at least so often…
 const WRITTEN_EVERY: Duration = Duration::from_millis(500);

@@ -9,8 +9,8 @@ use std::time::{Duration, Instant};
 use proptest::prelude::*;
 use usus::{Loss, Time};
 use usus_io::{
-    Between, CopyError, Kept, Original, RecordError, RecordedLine, Recorder, ReplayError, ReplayOptions, Rotation,
-    ServePlace, Server, Source, SourceEvent, Stop, copy_captures, extract, open, parse_time, replay,
+    Between, CopyError, Original, RecordError, RecordedLine, RecordedSource, Recorder, ReplayError, ReplayOptions,
+    Rotation, ServePlace, Server, Source, SourceEvent, Stop, copy_captures, extract, open, parse_time, replay,
 };
 
 fn at(time: i64) -> Time {
@@ -150,7 +150,7 @@ fn finished_files_are_compressed() {
     let capture = "../../demo/samples/rope-tension.pcapng";
     let recorder =
         Recorder::create(&folder.path().join("cell.pcapng"), "s", &[RecordedLine::new("rope-tension")]).unwrap();
-    let mut kept = Kept::new(open(capture.as_ref()).unwrap(), recorder, usus_io::Clock::system());
+    let mut kept = RecordedSource::new(open(capture.as_ref()).unwrap(), recorder, usus_io::Clock::system());
     let mut rotation = Rotation::default();
     (rotation.size, rotation.compress) = (Some(9_000), true);
     // A name that is taken is not taken away from anybody.

@@ -385,3 +385,34 @@ fn what_has_no_name_has_no_days() {
     let single = Destination::Table("tower.csv".into());
     assert_eq!(single.on("2026-11-25"), Some(Destination::Table("tower.2026-11-25.csv".into())));
 }
+
+/// Numbers as numbers, however they are written.
+fn plain(value: serde_json::Value) -> serde_json::Value {
+    match value {
+        serde_json::Value::Number(number) => format!("{}", number.as_f64().unwrap()).into(),
+        serde_json::Value::Array(items) => items.into_iter().map(plain).collect(),
+        serde_json::Value::Object(members) => members.into_iter().map(|(key, value)| (key, plain(value))).collect(),
+        other => other,
+    }
+}
+
+/// Owned records become the objects that JSON Lines are of.
+#[test]
+fn owned_records_have_the_shape_of_json_lines() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = fs::read_to_string("../../demo/formats/rope-tension.toml").unwrap();
+    let plan = plan(&text);
+    let bytes = fs::read("../../demo/samples/rope-tension.bin").unwrap();
+    let path = folder.path().join("records.jsonl");
+    let destination = Destination::named(&path).unwrap();
+    let mut outputs = Outputs::open(&plan, &destination, &OutputOptions::default()).unwrap();
+    let owned = plan.records(&bytes);
+    plan.decode(&bytes, &mut outputs).unwrap();
+    outputs.finish().unwrap();
+    let written = fs::read_to_string(&path).unwrap();
+    assert!(owned.len() > 1_000 && written.lines().count() == owned.len());
+    for (line, record) in written.lines().zip(&owned) {
+        let line = plain(serde_json::from_str(line).unwrap());
+        assert_eq!(line, plain(serde_json::to_value(record).unwrap()));
+    }
+}

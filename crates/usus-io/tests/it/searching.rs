@@ -3,19 +3,19 @@
 use usus::Span;
 use usus::format::{Parity, Serial};
 use usus::survey::{Clue, Heard, Ratio, Speeds, clues};
-use usus_io::{Ear, Found, SearchOptions, search};
+use usus_io::{Found, Receiver, SearchOptions, search};
 use usus_sim::{Device, LiveFaults, LiveLine, Settings};
 
-use crate::simulated_ear::SimulatedEar;
+use crate::simulated_receiver::SimulatedReceiver;
 
-fn ear(device: Device, settings: Settings, faults: bool) -> SimulatedEar {
+fn receiver(device: Device, settings: Settings, faults: bool) -> SimulatedReceiver {
     let line = LiveLine::with_settings(device, settings, 1, LiveFaults::none());
-    SimulatedEar::new(line, settings, 1, faults)
+    SimulatedReceiver::new(line, settings, 1, faults)
 }
 
 fn seek(device: Device, settings: &str, faults: bool) -> Found {
-    let mut ear = ear(device, Settings::parse(settings).unwrap(), faults);
-    let Ok(found) = search(&mut ear, &SearchOptions::default(), &mut |_| {});
+    let mut receiver = receiver(device, Settings::parse(settings).unwrap(), faults);
+    let Ok(found) = search(&mut receiver, &SearchOptions::default(), &mut |_| {});
     found
 }
 
@@ -65,10 +65,11 @@ fn speeds_are_found_without_faults() {
 fn a_silent_line_and_an_inverted_one_are_told() {
     let settings = Settings::plain(9_600);
     let silent = LiveLine::saying(settings, |_| Vec::new());
-    let Ok(found) = search(&mut SimulatedEar::new(silent, settings, 1, true), &SearchOptions::default(), &mut |_| {});
+    let Ok(found) =
+        search(&mut SimulatedReceiver::new(silent, settings, 1, true), &SearchOptions::default(), &mut |_| {});
     assert_eq!((found.settings, found.tried.len()), (None, 1));
     let inverted = Settings { inverted: true, ..settings };
-    let Ok(found) = search(&mut ear(Device::WindMast, inverted, true), &SearchOptions::default(), &mut |_| {});
+    let Ok(found) = search(&mut receiver(Device::WindMast, inverted, true), &SearchOptions::default(), &mut |_| {});
     assert!(found.inverted && found.settings.is_none(), "{:?}", found.settings);
 }
 
@@ -76,7 +77,7 @@ fn a_silent_line_and_an_inverted_one_are_told() {
 fn told(device: Device, settings: Settings, faults: bool) -> Vec<Clue> {
     let serial = Serial::parse("28800 8N1").unwrap();
     let long = Span::from_nanoseconds(30_000_000_000);
-    let Ok(listened) = ear(device, settings, faults).listen(serial, 1_000, long, long) else {
+    let Ok(listened) = receiver(device, settings, faults).listen(serial, 1_000, long, long) else {
         panic!("it cannot fail")
     };
     clues(&Heard { serial, characters: listened.characters, faults }, &mut Speeds::new())

@@ -7,8 +7,8 @@ use std::time::Duration;
 
 use usus::{Loss, Span, Time};
 use usus_io::{
-    Clock, Hand, Kept, LineInfo, Member, RecordedLine, Recorder, Remark, Source, SourceError, SourceEvent, Stop,
-    Together, WhenFull, open, queue, read_ahead,
+    Clock, Hand, LineInfo, Member, RecordedLine, RecordedSource, Recorder, Remark, Source, SourceError, SourceEvent,
+    Stop, Together, WhenFull, open, queue, read_ahead,
 };
 
 /// A live source that says what a test gives it, at the time of a clock.
@@ -328,7 +328,7 @@ fn a_wall_clock_that_is_stepped_is_noted() {
     let path = folder.path().join("stepped.pcapng");
     let (source, chunks) = Scripted::new(&clock);
     let recorder = Recorder::create(&path, "s", &[RecordedLine::new("mast")]).unwrap();
-    let mut kept = Kept::new(Box::new(source), recorder, clock.clone());
+    let mut kept = RecordedSource::new(Box::new(source), recorder, clock.clone());
     let mut say = |step: i64, bytes: &[u8]| {
         pass(second, step);
         chunks.lock().unwrap().push_back(bytes.to_vec());

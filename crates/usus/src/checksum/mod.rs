@@ -68,7 +68,7 @@ impl Checksum {
     /// The checksum of that name: `SUM-8`, `SUM-16`, `XOR-8`, or a CRC by its catalogue name.
     ///
     /// ```
-    /// use usus::Checksum;
+    /// use usus::checksum::Checksum;
     /// let checksum = Checksum::named("CRC-16/MODBUS").unwrap();
     /// assert_eq!(checksum.of(b"123456789"), 0x4B37);
     /// ```

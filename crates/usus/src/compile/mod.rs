@@ -18,7 +18,7 @@ use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
     At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Frame, Framing, Ignore, Inner, Kind, LayoutRow, Length,
-    Output, Packet, Pattern, Plan, Raw, Reading, Role, Route, Sentence, ShapeUnit, Slip, Slot, Text, signatures,
+    Output, Packet, Pattern, Plan, Raw, Reading, Role, Route, Sentence, ShapeUnit, Slip, Slot, Text, fixed_packets,
 };
 use crate::problem::{Problem, ProblemKind, Problems, nearest};
 use crate::read::Cells;
@@ -292,7 +292,7 @@ fn packet(
         header,
         shortest: header,
         longest: limits::FRAME,
-        signatures: None,
+        fixed: None,
     }
 }
 
@@ -570,12 +570,12 @@ fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ig
         }
         Framing::Text(_) | Framing::Sentence(_) => {}
     }
-    let signatures = match &draft.frame.framing {
-        Framing::Packet(packet) => signatures(packet, &draft.frame, kinds),
+    let fixed = match &draft.frame.framing {
+        Framing::Packet(packet) => fixed_packets(packet, &draft.frame, kinds),
         Framing::Slip(_) | Framing::Text(_) | Framing::Sentence(_) => None,
     };
     if let Framing::Packet(packet) = &mut draft.frame.framing {
-        packet.signatures = signatures;
+        packet.fixed = fixed;
     }
     draft.frame
 }

@@ -7,7 +7,9 @@ use super::Outcome;
 use super::line::{Line, Seen};
 use crate::claim::Extent;
 use crate::contents;
-use crate::framing::{self, AnyPacket, Behind, Recognise, Recognised, Scan, Signed, SlipFrame, SomeSentence, Tools};
+use crate::framing::{
+    self, AnyPacket, Behind, FixedFrame, Recognise, Recognised, Scan, SlipFrame, SomeSentence, Tools,
+};
 use crate::plan::{Choice, Frame, Framing, Packet, Plan};
 use crate::read::Cells;
 use crate::record::Record;
@@ -57,7 +59,7 @@ impl Line {
         match &frame.framing {
             // What was looked at already, byte by byte, is not looked at again.
             Framing::Text(text) if frame.check.is_none() && !self.scan.has_open_text(self.at) => {
-                let line = framing::Line { text: *text, separator: frame.separator };
+                let line = framing::TextLine { text: *text, separator: frame.separator };
                 self.frame_after_frame(plan, number, line, false, seen, sink)
             }
             _ => Ok(Then::Other),
@@ -76,23 +78,22 @@ impl Line {
         seen: Seen<'_>,
         sink: &mut S,
     ) -> Result<Then, S::Error> {
-        let (signatures, check) = (packet.signatures.as_ref(), frame.check.as_ref());
+        let (fixed, check) = (packet.fixed.as_ref(), frame.check.as_ref());
         let begun = self.at;
-        if let Some(signatures) = signatures {
+        if let Some(fixed) = fixed {
             // Most have a small CRC right behind what it covers: those get a loop with nothing else in it.
-            let small = check.and_then(|check| check.checksum.small()).filter(|_| signatures.residue.is_some());
+            let small = check.and_then(|check| check.checksum.small()).filter(|_| fixed.residue.is_some());
             let then = match small {
                 Some(crc) => {
-                    let sound = |signature: &crate::plan::Signature, wide: &[u8]| {
-                        crc.left_by(&signature.covered, wide) == Some(signature.left)
+                    let sound = |packet: &crate::plan::FixedPacket, wide: &[u8]| {
+                        crc.left_by(&packet.covered, wide) == Some(packet.left)
                     };
-                    self.frame_after_frame(plan, number, Signed::new(signatures, sound), once, seen, sink)?
+                    self.frame_after_frame(plan, number, FixedFrame::new(fixed, sound), once, seen, sink)?
                 }
                 None => {
-                    let sound = |signature: &crate::plan::Signature, wide: &[u8]| {
-                        framing::is_sound(signatures, check, signature, wide)
-                    };
-                    self.frame_after_frame(plan, number, Signed::new(signatures, sound), once, seen, sink)?
+                    let sound =
+                        |packet: &crate::plan::FixedPacket, wide: &[u8]| framing::is_sound(fixed, check, packet, wide);
+                    self.frame_after_frame(plan, number, FixedFrame::new(fixed, sound), once, seen, sink)?
                 }
             };
             if then == Then::Other || self.at > begun {

@@ -13,6 +13,7 @@ use crate::event::{Event, Notice, NoticeKind, Reason, Reject};
 use crate::framing::{Behind, Contents};
 use crate::input::{Chunk, LineId, Loss};
 use crate::ledger::Ledger;
+use crate::owned::OwnedRecord;
 use crate::plan::Plan;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -71,7 +72,65 @@ pub struct Decoder {
     begun: Option<Stages>,
 }
 
+impl Plan {
+    /// Decodes bytes that are all there is of a line: its recording, from the first byte to the last. Where a format speaks of several lines, it is
+    /// the first of them. Returns the account of every byte.
+    ///
+    /// ```
+    /// use usus::{Format, Record};
+    ///
+    /// let format = Format::parse("format = 'scale'\n[[frame]]\ncut = 'text'\n[record.weight]\nfields = [{ name = 'weight', type = 'number' }]")?;
+    /// let mut weights = Vec::new();
+    /// let mut take = |record: &Record<'_>| weights.push(record.get("weight").unwrap().value.to_string());
+    /// let Ok(ledger) = format.compile()?.decode(b"12.50\r\n13.25\r\n", &mut take);
+    /// assert_eq!(weights, ["12.50", "13.25"]);
+    /// assert!(ledger.balances());
+    /// # Ok::<(), usus::Problems>(())
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// Stops at the sink's first error.
+    pub fn decode<S: Sink>(&self, bytes: &[u8], sink: &mut S) -> Result<Ledger, S::Error> {
+        let mut decoder = Decoder::of_one_line(self);
+        decoder.decode(bytes.into(), sink)?;
+        decoder.finish().drain(sink)?;
+        Ok(decoder.ledger(LineId::FIRST))
+    }
+
+    /// The records of bytes that are all there is of a line, as they are kept: see [`Plan::decode`].
+    pub fn records(&self, bytes: &[u8]) -> Vec<OwnedRecord> {
+        let mut records = Vec::new();
+        let mut keep = |record: &Record<'_>| records.push(record.to_owned());
+        let Ok(_) = self.decode(bytes, &mut keep);
+        records
+    }
+}
+
 impl Decoder {
+    /// A decoder that has one line already, [`LineId::FIRST`], which nobody needs to name: chunks are made of bytes. Where a format speaks of several
+    /// lines, it is the first of them.
+    ///
+    /// ```
+    /// use usus::{Decoder, Format, Record};
+    ///
+    /// let format = Format::parse("format = 'scale'\n[[frame]]\ncut = 'text'\n[record.weight]\nfields = [{ name = 'weight', type = 'number' }]")?;
+    /// let mut decoder = Decoder::of_one_line(&format.compile()?);
+    /// let mut count = 0;
+    /// let mut take = |_: &Record<'_>| count += 1;
+    /// for chunk in [&b"12.50\r\n13"[..], b".25\r\n"] {
+    ///     let Ok(()) = decoder.decode(chunk.into(), &mut take);
+    /// }
+    /// assert_eq!(count, 2);
+    /// # Ok::<(), usus::Problems>(())
+    /// ```
+    pub fn of_one_line(plan: &Plan) -> Decoder {
+        let mut decoder = Decoder::new(plan);
+        let role = plan.roles().next().unwrap_or_default();
+        decoder.line(role, 0);
+        decoder
+    }
+
     /// A decoder without lines.
     pub fn new(plan: &Plan) -> Decoder {
         Decoder { plan: plan.clone(), lines: Vec::new(), stages: Stages::new(plan), ended: false, begun: None }
@@ -158,8 +217,11 @@ impl Decoder {
         self.events(line.index()..line.index() + 1)
     }
 
-    /// Says that bytes are missing on a line here.
-    pub fn loss(&mut self, line: LineId, why: Loss, _at: Option<Time>) -> Events<'_> {
+    /// Says that bytes are missing on a line here, and when that was noticed, if it is known: what waits for other lines waits no longer than that.
+    pub fn loss(&mut self, line: LineId, why: Loss, at: Option<Time>) -> Events<'_> {
+        if let Some(now) = at {
+            self.pass_time(now);
+        }
         if let Some(line) = self.lines.get_mut(line.index()) {
             line.close(Closing::Loss(why));
         }

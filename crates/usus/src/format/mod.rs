@@ -43,7 +43,7 @@ pub struct Format {
     /// `limits`: bounds that this format lowers.
     pub limits: Limits,
     /// `[line.ROLE]`: the lines that the format speaks of, if it speaks of several.
-    pub lines: Vec<Line>,
+    pub lines: Vec<LineRole>,
     /// `[[frame]]`, in the order of the file.
     pub frames: Vec<Frame>,
     /// `[record.KIND]`, in the order of the file.
@@ -210,7 +210,7 @@ impl Default for Limits {
 /// `[line.ROLE]`: one of several lines.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-pub struct Line {
+pub struct LineRole {
     /// Its role.
     pub role: Spanned<String>,
     /// Its settings, where they are not those of the format.

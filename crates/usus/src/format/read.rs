@@ -7,7 +7,7 @@ use core::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, in_file_order};
-use super::{Format, Ignore, Limits, Line, Record, Serial, Spanned, When, example, field, frame};
+use super::{Format, Ignore, Limits, LineRole, Record, Serial, Spanned, When, example, field, frame};
 use crate::expression;
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
@@ -100,7 +100,7 @@ fn read_limits(keys: &mut Keys<'_, '_>) -> Limits {
     found
 }
 
-fn read_lines(keys: &mut Keys<'_, '_>) -> Vec<Line> {
+fn read_lines(keys: &mut Keys<'_, '_>) -> Vec<LineRole> {
     let Some((table, _)) = keys.table("line") else { return Vec::new() };
     let mut lines = Vec::new();
     for (role, value) in in_file_order(table) {
@@ -112,7 +112,7 @@ fn read_lines(keys: &mut Keys<'_, '_>) -> Vec<Line> {
         let mut inner = Keys::new(table, role.span.clone(), "`[line.ROLE]`", keys.problems);
         let serial = read_serial(&mut inner);
         inner.done();
-        lines.push(Line { role, serial });
+        lines.push(LineRole { role, serial });
     }
     lines
 }

@@ -20,25 +20,25 @@
 //! the text framing, or is a run of bytes that nothing claims.
 
 mod columns;
+mod fixed;
 mod packet;
 mod pass;
 mod run;
 mod scan;
 mod search;
 mod sentence;
-mod signed;
 mod slip;
 mod text;
 
 pub(crate) use columns::Columns;
+pub(crate) use fixed::{FixedFrame, is_sound};
 pub(crate) use packet::AnyPacket;
 pub(crate) use pass::split;
 pub(crate) use scan::Scan;
 pub(crate) use search::next;
 pub(crate) use sentence::SomeSentence;
-pub(crate) use signed::{Signed, is_sound};
 pub(crate) use slip::{SlipFrame, begins as begins_slip};
-pub(crate) use text::{Line, line_ends};
+pub(crate) use text::{TextLine, line_ends};
 
 use alloc::vec::Vec;
 

@@ -74,13 +74,13 @@ fn too_long_to(frame: u16, limit: usize, to: u64, goes_on: bool, scan: &mut Scan
 
 /// Lines, on a line of nothing else.
 #[derive(Clone, Copy)]
-pub(crate) struct Line {
+pub(crate) struct TextLine {
     pub(crate) text: Text,
     pub(crate) separator: u8,
 }
 
 /// A whole line, with its line end as far as that is there. An empty line is none of these.
-impl Recognise for Line {
+impl Recognise for TextLine {
     const DECIDES: bool = false;
     const SPLITS: bool = true;
 

@@ -1,31 +1,83 @@
 //! Records and serde: [`Record::to`] reads a record into any struct that can be deserialised; owned records can be serialised.
 
+use alloc::format;
 use alloc::string::{String, ToString};
+use alloc::vec::Vec;
 use core::fmt;
 
 use serde::de::value::{MapDeserializer, SeqDeserializer};
 use serde::de::{self, DeserializeOwned, Deserializer, IntoDeserializer, Visitor};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
-use super::{OwnedRecord, OwnedValue};
+use super::{OwnedCell, OwnedReading, OwnedRecord, OwnedValue};
 use crate::record::{Cell, Record};
-use crate::value::{Decimal, Value};
+use crate::value::{Decimal, Quality, Reading, Value};
 
 /// Why a record does not fit into a struct.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct RecordError(String);
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct RecordError {
+    /// The field; of a group's item with its place, as in `peaks[2].force`. Empty if it is about the record as a whole.
+    pub field: String,
+    /// Its value as it is shown, or why it has none; nothing if the record has no such field.
+    pub found: Option<String>,
+    /// What the struct needs.
+    pub expected: String,
+}
 
 impl fmt::Display for RecordError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.0)
+        match (&*self.field, &self.found) {
+            ("", _) => f.write_str(&self.expected),
+            (field, Some(found)) => write!(f, "`{field}` is {found}, not {}", self.expected),
+            (field, None) => write!(f, "the record has no field `{field}`, which has to be {}", self.expected),
+        }
     }
 }
 
 impl core::error::Error for RecordError {}
 
+impl RecordError {
+    /// Says which field it is about, and what that holds, if that is not known yet.
+    fn of(self, field: &str, cell: Cell<'_>) -> RecordError {
+        if self.found.is_some() {
+            return RecordError { field: join(field, &self.field), ..self };
+        }
+        if !self.field.is_empty() {
+            return self;
+        }
+        let found = match cell {
+            Cell::Reading(Reading { value: Value::Absent(why), .. }) => {
+                format!("without a value ({why:?})").to_lowercase()
+            }
+            Cell::Reading(Reading { value: Value::Text(text), .. }) => format!("the text {text:?}"),
+            Cell::Reading(Reading { value, .. }) => value.to_string(),
+            Cell::Group(items) => format!("a group of {} items", items.len()),
+        };
+        RecordError { field: field.to_string(), found: Some(found), ..self }
+    }
+}
+
+/// The path of a field in an item.
+fn join(item: &str, field: &str) -> String {
+    if field.is_empty() || field == item { item.to_string() } else { format!("{item}.{field}") }
+}
+
 impl de::Error for RecordError {
     fn custom<T: fmt::Display>(message: T) -> RecordError {
-        RecordError(message.to_string())
+        RecordError { expected: message.to_string(), ..RecordError::default() }
+    }
+
+    fn invalid_type(_: de::Unexpected<'_>, expected: &dyn de::Expected) -> RecordError {
+        RecordError { expected: expected.to_string(), ..RecordError::default() }
+    }
+
+    fn invalid_value(_: de::Unexpected<'_>, expected: &dyn de::Expected) -> RecordError {
+        RecordError { expected: expected.to_string(), ..RecordError::default() }
+    }
+
+    fn missing_field(field: &'static str) -> RecordError {
+        RecordError { field: field.to_string(), expected: "there".to_string(), found: None }
     }
 }
 
@@ -67,13 +119,31 @@ impl Record<'_> {
     /// # Ok::<(), usus::Problems>(())
     /// ```
     pub fn to<T: DeserializeOwned>(&self) -> Result<T, RecordError> {
-        let fields = self.fields().map(|(schema, cell)| (schema.name.as_str(), CellDeserializer(cell)));
+        let fields = self.fields().map(|(schema, cell)| {
+            let name = schema.name.as_str();
+            (name, CellDeserializer { cell, name, item: None })
+        });
         T::deserialize(MapDeserializer::new(fields))
     }
 }
 
 #[derive(Clone, Copy)]
-struct CellDeserializer<'a>(Cell<'a>);
+struct CellDeserializer<'a> {
+    cell: Cell<'a>,
+    name: &'a str,
+    /// The group and the place of the item that it is in.
+    item: Option<(&'a str, usize)>,
+}
+
+impl CellDeserializer<'_> {
+    /// Says which field an error is about.
+    fn told<T>(self, result: Result<T, RecordError>) -> Result<T, RecordError> {
+        result.map_err(|error| match self.item {
+            Some((group, number)) => error.of(&format!("{group}[{}].{}", number + 1, self.name), self.cell),
+            None => error.of(self.name, self.cell),
+        })
+    }
+}
 
 impl<'de> IntoDeserializer<'de, RecordError> for CellDeserializer<'_> {
     type Deserializer = Self;
@@ -87,19 +157,24 @@ impl<'de> Deserializer<'de> for CellDeserializer<'_> {
     type Error = RecordError;
 
     fn deserialize_any<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, RecordError> {
-        let reading = match self.0 {
+        let reading = match self.cell {
             Cell::Reading(reading) => reading,
             Cell::Group(items) => {
-                let items = items.map(|item| {
-                    let fields = item
-                        .fields()
-                        .map(|(schema, reading)| (schema.name.as_str(), CellDeserializer(Cell::Reading(reading))));
+                let items = items.enumerate().map(|(number, item)| {
+                    let fields = item.fields().map(move |(schema, reading)| {
+                        let name = schema.name.as_str();
+                        (name, CellDeserializer { cell: Cell::Reading(reading), name, item: Some((self.name, number)) })
+                    });
                     MapDeserializer::new(fields)
                 });
-                return visitor.visit_seq(SeqDeserializer::new(items));
+                return match visitor.visit_seq(SeqDeserializer::new(items)) {
+                    // What is wrong in an item has said so.
+                    Err(error) if error.found.is_some() => Err(error),
+                    result => self.told(result),
+                };
             }
         };
-        match reading.value {
+        self.told(match reading.value {
             Value::Absent(_) => visitor.visit_none(),
             Value::Decimal(number) => visit_decimal(number, visitor),
             Value::F32(number) => visitor.visit_f32(number),
@@ -108,19 +183,21 @@ impl<'de> Deserializer<'de> for CellDeserializer<'_> {
             Value::Bytes(bytes) => visitor.visit_bytes(bytes),
             Value::Code { name, .. } => visitor.visit_str(name),
             text => visitor.visit_string(text.to_string()),
-        }
+        })
     }
 
     fn deserialize_option<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, RecordError> {
-        match self.0 {
+        match self.cell {
             Cell::Reading(reading) if !reading.value.is_present() => visitor.visit_none(),
             _ => visitor.visit_some(self),
         }
     }
 
     fn deserialize_string<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, RecordError> {
-        match self.0 {
-            Cell::Reading(reading) if reading.value.is_present() => visitor.visit_string(reading.value.to_string()),
+        match self.cell {
+            Cell::Reading(reading) if reading.value.is_present() => {
+                self.told(visitor.visit_string(reading.value.to_string()))
+            }
             _ => self.deserialize_any(visitor),
         }
     }
@@ -135,12 +212,12 @@ impl<'de> Deserializer<'de> for CellDeserializer<'_> {
         variants: &'static [&'static str],
         visitor: V,
     ) -> Result<V::Value, RecordError> {
-        match self.0 {
+        self.told(match self.cell {
             Cell::Reading(reading) if reading.value.is_present() => {
                 reading.value.to_string().into_deserializer().deserialize_enum(name, variants, visitor)
             }
-            _ => Err(RecordError("there is no value for it".to_string())),
-        }
+            _ => Err(de::Error::custom(format!("one of {}", variants.join(", ")))),
+        })
     }
 
     fn deserialize_newtype_struct<V: Visitor<'de>>(
@@ -171,30 +248,86 @@ fn visit_decimal<'de, V: Visitor<'de>>(number: Decimal, visitor: V) -> Result<V:
 }
 
 impl Serialize for OwnedRecord {
-    /// A map: `kind`, `offset`, `received` and `fields`.
+    /// The object that the command writes: `kind`, `received` if that is known, `ranges`, `fields`, and `quality` of those of which there is something
+    /// to tell. Which line it was has a name only where it came from.
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let mut map = serializer.serialize_map(Some(4))?;
+        let mut map = serializer.serialize_map(None)?;
         map.serialize_entry("kind", &self.kind)?;
-        map.serialize_entry("offset", &self.offset)?;
-        map.serialize_entry("received", &self.received.map(|time| time.to_string()))?;
+        if let Some(received) = self.received {
+            map.serialize_entry("received", &received.to_string())?;
+        }
+        map.serialize_entry("ranges", &self.ranges)?;
         map.serialize_entry("fields", &Fields(&self.fields))?;
+        let qualities = self.qualities();
+        if !qualities.is_empty() {
+            map.serialize_entry("quality", &Qualities(&qualities))?;
+        }
         map.end()
     }
 }
 
-struct Fields<'a>(&'a [(String, OwnedValue)]);
+impl OwnedRecord {
+    /// The qualities of which there is something to tell, by field; those in a group by field and item.
+    fn qualities(&self) -> Vec<(String, &'static str)> {
+        let mut qualities = Vec::new();
+        let mut tell = |name: String, reading: &OwnedReading| {
+            if reading.quality != Quality::Good {
+                qualities.push((name, reading.quality.word()));
+            }
+        };
+        for (name, cell) in &self.fields {
+            match cell {
+                OwnedCell::Reading(reading) => tell(name.clone(), reading),
+                OwnedCell::Items(items) => {
+                    for (number, item) in items.iter().enumerate() {
+                        for (inner, reading) in item {
+                            tell(format!("{name}[{}].{inner}", number + 1), reading);
+                        }
+                    }
+                }
+            }
+        }
+        qualities
+    }
+}
 
-impl Serialize for Fields<'_> {
+struct Qualities<'a>(&'a [(String, &'static str)]);
+
+impl Serialize for Qualities<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_map(self.0.iter().map(|(name, quality)| (name, quality)))
+    }
+}
+
+struct Fields<'a, T>(&'a [(String, T)]);
+
+impl<T: Serialize> Serialize for Fields<'_, T> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_map(self.0.iter().map(|(name, value)| (name, value)))
     }
 }
 
-impl Serialize for OwnedValue {
-    /// Numbers as numbers (decimals with places as the nearest floating-point number), bytes as upper-case hex, no value as nothing.
+impl Serialize for OwnedCell {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match self {
-            OwnedValue::Absent => serializer.serialize_none(),
+            OwnedCell::Reading(reading) => reading.serialize(serializer),
+            OwnedCell::Items(items) => serializer.collect_seq(items.iter().map(|item| Fields(item))),
+        }
+    }
+}
+
+impl Serialize for OwnedReading {
+    /// Its value.
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        self.value.serialize(serializer)
+    }
+}
+
+impl Serialize for OwnedValue {
+    /// Numbers as numbers (decimals with places as the nearest floating-point number), codes by name, bytes as upper-case hex, no value as nothing.
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            OwnedValue::Absent(_) => serializer.serialize_none(),
             OwnedValue::Decimal(number) if number.places() == 0 => match u64::try_from(number.coefficient()) {
                 Ok(small) => serializer.serialize_u64(small),
                 Err(_) => match i64::try_from(number.coefficient()) {
@@ -208,9 +341,9 @@ impl Serialize for OwnedValue {
             OwnedValue::Text(text) => serializer.serialize_str(text),
             OwnedValue::Bytes(bytes) => serializer.collect_str(&Value::Bytes(bytes)),
             OwnedValue::Bool(flag) => serializer.serialize_bool(*flag),
+            OwnedValue::Code { name, .. } => serializer.serialize_str(name),
             OwnedValue::Date(date) => serializer.collect_str(date),
             OwnedValue::Clock(clock) => serializer.collect_str(clock),
-            OwnedValue::Items(items) => serializer.collect_seq(items.iter().map(|item| Fields(item))),
         }
     }
 }

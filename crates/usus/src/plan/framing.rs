@@ -4,7 +4,7 @@ use alloc::boxed::Box;
 
 use memchr::memmem::Finder;
 
-use super::Signatures;
+use super::FixedPackets;
 use crate::format::{LineEnd, Presence};
 use crate::integer::Integer;
 use crate::time::Span;
@@ -51,7 +51,7 @@ pub(crate) struct Packet {
     pub(crate) shortest: usize,
     pub(crate) longest: usize,
     /// The packets that are known by their first bytes.
-    pub(crate) signatures: Option<Signatures>,
+    pub(crate) fixed: Option<FixedPackets>,
 }
 
 /// How long a packet is, as a whole.

@@ -2,12 +2,12 @@
 //! never changed.
 
 mod field;
+mod fixed;
 mod framing;
 mod layout;
 mod output;
 mod select;
 mod short;
-mod signature;
 mod stage;
 
 use alloc::boxed::Box;
@@ -24,12 +24,12 @@ use crate::time::Span;
 use crate::value::Decimal;
 
 pub(crate) use field::{At, Convert, Counter, Field, Meaning, NumberOf, Raw, Tested, Tests, UnitFrom, Word};
+pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use framing::{Framing, Length, Packet, Pattern, Sentence, Slip, Text};
 pub use layout::LayoutRow;
 pub(crate) use output::{Group, Output, Plain, What};
 pub use select::{UnknownName, Wants};
-pub(crate) use short::Way;
-pub(crate) use signature::{Signature, Signatures, signatures};
+pub(crate) use short::Shortcut;
 pub(crate) use stage::{Join, Stage};
 
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.

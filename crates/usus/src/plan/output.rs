@@ -3,7 +3,7 @@
 use alloc::boxed::Box;
 use alloc::vec::Vec;
 
-use super::short::{self, Way};
+use super::short::{self, Shortcut};
 use super::{At, Field, Meaning, Raw, Tested, Word};
 use crate::integer::Order;
 use crate::schema::FieldSchema;
@@ -63,7 +63,7 @@ pub(crate) enum What {
     /// A column of a text with a short way.
     Column {
         first: u32,
-        way: Way,
+        way: Shortcut,
         field: Box<Field>,
     },
     Field(Box<Field>),
@@ -85,7 +85,7 @@ impl Output {
                 (Some(mark), Some(Plain::HighFirst)) => (Plain::Marked, 0, mark),
                 _ => (Plain::No, 0, 0),
             },
-            What::Column { first, way: Way::Number, .. } => (Plain::Number, *first, 0),
+            What::Column { first, way: Shortcut::Number, .. } => (Plain::Number, *first, 0),
             What::Column { .. } => (Plain::Column, 0, 0),
             _ => (Plain::No, 0, 0),
         };

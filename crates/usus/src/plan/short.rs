@@ -11,7 +11,7 @@ use crate::value::{Decimal, Name, Pattern};
 /// The short way to the value of a column. Small, since many lie side by side.
 #[allow(clippy::box_collection)] // A box is one word, a slice or a vector two or three.
 #[derive(Clone)]
-pub(crate) enum Way {
+pub(crate) enum Shortcut {
     /// There is none but that the column may be empty or not there.
     Long,
     /// A number as it is.
@@ -71,17 +71,17 @@ impl Letters {
 const MOST_CODES: i64 = 64;
 
 /// The short way to a field of a text, if it is a column or several counted from the front, and the first of them.
-pub(super) fn short(field: &Field) -> Option<(u32, Way)> {
+pub(super) fn short(field: &Field) -> Option<(u32, Shortcut)> {
     let At::Front(column) = field.at else { return None };
     let bare = field.no_data.is_empty() && field.range.is_none();
     let way = match field.raw {
         Raw::Characters(first, end) if is_bare_text(field) => {
-            Way::Characters(u16::try_from(first).ok()?, u16::try_from(end).ok()?)
+            Shortcut::Characters(u16::try_from(first).ok()?, u16::try_from(end).ok()?)
         }
         Raw::Columns(1) if field.no_data.is_empty() => way(field),
-        Raw::Columns(1) => Way::Long,
+        Raw::Columns(1) => Shortcut::Long,
         Raw::Columns(2) if bare => match field.meaning {
-            Meaning::Degrees { most, letters } => Way::Degrees { most, letters },
+            Meaning::Degrees { most, letters } => Shortcut::Degrees { most, letters },
             _ => return None,
         },
         _ => return None,
@@ -94,15 +94,15 @@ fn is_bare_text(field: &Field) -> bool {
     text && field.no_data.is_empty()
 }
 
-fn way(field: &Field) -> Way {
+fn way(field: &Field) -> Shortcut {
     let way = match (&field.meaning, field.range) {
         (Meaning::Number { of: NumberOf::Decimal, convert, codes }, Some([low, high])) => {
             let bound = |bound: Decimal| i32::try_from(bound.to_integer()?).ok();
             let bare = convert.is_nothing() && codes.is_empty();
-            bound(low).zip(bound(high)).filter(|_| bare).map(|(low, high)| Way::Range(low, high))
+            bound(low).zip(bound(high)).filter(|_| bare).map(|(low, high)| Shortcut::Range(low, high))
         }
         (Meaning::Number { of: NumberOf::Decimal, convert, codes }, None) if codes.is_empty() => {
-            if convert.is_nothing() { Some(Way::Number) } else { unit(convert) }
+            if convert.is_nothing() { Some(Shortcut::Number) } else { unit(convert) }
         }
         (Meaning::Number { of: NumberOf::Decimal, convert, codes }, None) if convert.is_nothing() => {
             let mut names = Vec::new();
@@ -117,21 +117,21 @@ fn way(field: &Field) -> Way {
                 names[number as usize] = Some(Name::new(name));
                 Some(())
             });
-            placed.map(|()| Way::Codes(Box::new(names)))
+            placed.map(|()| Shortcut::Codes(Box::new(names)))
         }
         (Meaning::Text { fill: None, codes }, None) => match codes.is_empty() {
-            true => Some(Way::Text),
-            false => Letters::new(codes).map(Box::new).map(Way::Letters),
+            true => Some(Shortcut::Text),
+            false => Letters::new(codes).map(Box::new).map(Shortcut::Letters),
         },
-        (Meaning::Clock(layout), None) => layout.pattern().map(Box::new).map(Way::Clock),
-        (Meaning::Date(layout), None) => layout.pattern().map(Box::new).map(Way::Date),
+        (Meaning::Clock(layout), None) => layout.pattern().map(Box::new).map(Shortcut::Clock),
+        (Meaning::Date(layout), None) => layout.pattern().map(Box::new).map(Shortcut::Date),
         _ => None,
     };
-    way.unwrap_or(Way::Long)
+    way.unwrap_or(Shortcut::Long)
 }
 
 /// The way of a number that may be given in several units.
-fn unit(convert: &Convert) -> Option<Way> {
+fn unit(convert: &Convert) -> Option<Shortcut> {
     let Convert { scale: None, add: None, unit: Some(unit) } = convert else { return None };
     // The unit's own column is looked up in it as it stands: by the first of its codes that fits.
     let (Raw::Columns(1), At::Front(column)) = (&unit.field.raw, unit.field.at) else { return None };
@@ -139,7 +139,7 @@ fn unit(convert: &Convert) -> Option<Way> {
         return None;
     };
     match **text {
-        [letter] if letter.is_ascii_graphic() => Some(Way::Unit { column: u32::try_from(column).ok()?, letter }),
+        [letter] if letter.is_ascii_graphic() => Some(Shortcut::Unit { column: u32::try_from(column).ok()?, letter }),
         _ => None,
     }
 }

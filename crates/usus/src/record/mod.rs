@@ -10,7 +10,7 @@ use crate::input::LineId;
 use crate::marks::Marks;
 use crate::plan::{At, Group, Kind, NEAR, Output, Plan, What};
 use crate::read::{Cells, Sent};
-use crate::schema::{FieldSchema, KindSchema};
+use crate::schema::{FieldSchema, KindSchema, Place};
 use crate::time::Time;
 use crate::value::{Absent, Reading};
 pub(crate) use kept::{Kept, Made, Row};
@@ -202,6 +202,11 @@ impl<'a> Record<'a> {
             What::Part(part, of) => self.part(*part)?.cells.sent(of, 0),
             _ => self.cells.sent(output, 0),
         }
+    }
+
+    /// The field at a place that was found before; nothing if the record is of another kind, or it is a group.
+    pub fn at(&self, place: Place) -> Option<Reading<'a>> {
+        if place.kind == self.kind_index() { self.field(place.field) } else { None }
     }
 
     /// The field of that name; nothing if the kind has none, or it is a group.

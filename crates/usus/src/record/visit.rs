@@ -1,7 +1,7 @@
 //! Showing the fields of a record to a visitor, by the shortest way that leads to each value.
 
 use super::Items;
-use crate::plan::{NEAR, Output, Plain, Way, What, Word};
+use crate::plan::{NEAR, Output, Plain, Shortcut, What, Word};
 use crate::read::{Cells, Told, code, number_reading};
 use crate::schema::FieldSchema;
 use crate::value::{
@@ -286,12 +286,12 @@ const LEAST_TOGETHER: usize = 5;
 fn try_short<'a, V: Visit>(
     schema: &FieldSchema,
     place: usize,
-    way: &'a Way,
+    way: &'a Shortcut,
     cells: &Cells<'a>,
     base: usize,
     visitor: &mut V,
 ) -> Option<()> {
-    if let Way::Characters(first, end) = *way {
+    if let Shortcut::Characters(first, end) = *way {
         return characters(schema, cells, first.into(), end.into(), visitor);
     }
     let Some(column) = cells.column(place) else {
@@ -299,14 +299,14 @@ fn try_short<'a, V: Visit>(
     };
     if column.length == 0 {
         // Degrees are empty only if their hemisphere is, too.
-        if matches!(way, Way::Degrees { .. }) && cells.column(place + 1)?.length > 0 {
+        if matches!(way, Shortcut::Degrees { .. }) && cells.column(place + 1)?.length > 0 {
             return None;
         }
         return show(schema, Value::Absent(Absent::Empty), visitor);
     }
     match way {
-        Way::Number => number(schema, column, visitor),
-        Way::Range(low, high) => {
+        Shortcut::Number => number(schema, column, visitor),
+        Shortcut::Range(low, high) => {
             let (coefficient, places) = digits::short(short(column)?)?;
             let inside = digits::is_between(coefficient, places, (*low).into(), (*high).into())?;
             if inside {
@@ -314,33 +314,33 @@ fn try_short<'a, V: Visit>(
             }
             inside.then_some(())
         }
-        Way::Unit { column: beside, letter } => {
+        Shortcut::Unit { column: beside, letter } => {
             let unit = cells.column(base + *beside as usize)?;
             let fits = unit.length == 1 && unit.wide.first() == Some(letter);
             if fits { number(schema, column, visitor) } else { None }
         }
-        Way::Degrees { most, letters } => {
+        Shortcut::Degrees { most, letters } => {
             let beside = cells.column(place + 1)?;
             let (coefficient, places) = digits::degrees(column, beside, *most, *letters)?;
             visitor.number(schema, coefficient, places, Quality::Good);
             Some(())
         }
-        Way::Codes(names) => {
+        Shortcut::Codes(names) => {
             let (number, 0) = digits::short(short(column)?)? else { return None };
             let name = names.get(number as usize)?.as_ref()?;
             show_name(schema, code(number, name), name, visitor);
             Some(())
         }
-        Way::Text => text(schema, column, visitor),
-        Way::Letters(letters) => {
+        Shortcut::Text => text(schema, column, visitor),
+        Shortcut::Letters(letters) => {
             let letter = column.wide.first().filter(|_| column.length == 1)?;
             let name = letters.name(*letter)?;
             show_name(schema, Value::Text(Text(name.text().as_bytes())), name, visitor);
             Some(())
         }
-        Way::Clock(pattern) => show(schema, Value::Clock(pattern.clock(column)?), visitor),
-        Way::Date(pattern) => show(schema, Value::Date(pattern.date(column)?), visitor),
-        Way::Long | Way::Characters(..) => None,
+        Shortcut::Clock(pattern) => show(schema, Value::Clock(pattern.clock(column)?), visitor),
+        Shortcut::Date(pattern) => show(schema, Value::Date(pattern.date(column)?), visitor),
+        Shortcut::Long | Shortcut::Characters(..) => None,
     }
 }
 

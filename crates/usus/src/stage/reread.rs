@@ -9,10 +9,10 @@ use crate::record::Row;
 
 /// For each line, what was claimed last, and what is held with what was claimed before it.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(super) struct Rereading(BTreeMap<LineId, Line>);
+pub(super) struct Rereading(BTreeMap<LineId, Claims>);
 
 #[derive(Clone, Debug, Default, PartialEq)]
-struct Line {
+struct Claims {
     last: Option<u16>,
     held: Option<(Option<u16>, Row)>,
 }

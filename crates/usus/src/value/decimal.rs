@@ -310,10 +310,10 @@ impl Decimal {
     }
 
     /// The longest text of a number.
-    pub(crate) const LONGEST: usize = limits::DIGITS + 4;
+    pub const LONGEST: usize = limits::DIGITS + 4;
 
     /// The number as text.
-    pub(crate) fn text(self, room: &mut [u8; Decimal::LONGEST]) -> &[u8] {
+    pub fn text(self, room: &mut [u8; Decimal::LONGEST]) -> &[u8] {
         let length = self.write_into(room);
         &room[..length]
     }

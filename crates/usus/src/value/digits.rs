@@ -104,13 +104,13 @@ impl<'a> Written<'a> {
 
     /// How long its text is: one to eight.
     #[inline(always)]
-    pub(crate) fn length(&self) -> usize {
+    pub fn length(&self) -> usize {
         self.column.length - self.too_many
     }
 
     /// Its characters, the first one lowest; whatever follows stands in those that are too many.
     #[inline(always)]
-    pub(crate) fn eight(&self) -> u64 {
+    pub fn eight(&self) -> u64 {
         self.eight
     }
 }

@@ -5,6 +5,7 @@ mod decimal;
 pub(crate) mod digits;
 mod name;
 mod short_text;
+pub(crate) mod shown;
 mod together;
 mod wide;
 
@@ -141,7 +142,7 @@ impl<'a> Text<'a> {
 
 impl<'a> Text<'a> {
     /// The text piece by piece, with U+FFFD for what is not UTF-8.
-    pub(crate) fn pieces(self) -> impl Iterator<Item = &'a str> {
+    pub fn pieces(self) -> impl Iterator<Item = &'a str> {
         let replaced = |invalid: &[u8]| if invalid.is_empty() { "" } else { "\u{FFFD}" };
         self.0.utf8_chunks().flat_map(move |piece| [piece.valid(), replaced(piece.invalid())])
     }

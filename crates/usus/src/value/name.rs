@@ -36,9 +36,9 @@ impl Name {
         self.is_plain
     }
 
-    /// The characters of a plain one.
+    /// The characters of one that is shown by [`Visit::name`](crate::fast::Visit::name), and more behind them.
     #[inline(always)]
-    pub(crate) fn block(&self) -> &[u8; LONGEST] {
+    pub fn block(&self) -> &[u8; LONGEST] {
         &self.block
     }
 }

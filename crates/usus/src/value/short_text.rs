@@ -31,13 +31,13 @@ impl<'a> ShortText<'a> {
 
     /// How many there are.
     #[inline(always)]
-    pub(crate) fn length(&self) -> usize {
+    pub fn length(&self) -> usize {
         self.column.length
     }
 
     /// Its characters, the first one lowest; whatever follows stands in those that are too many.
     #[inline(always)]
-    pub(crate) fn eight(&self) -> u64 {
+    pub fn eight(&self) -> u64 {
         self.eight
     }
 }

@@ -2,7 +2,8 @@
 
 use fastrand::Rng;
 use proptest::prelude::*;
-use usus::{Absent, Cell, Checksum, Decoder, Format, Plan, Record, Value};
+use usus::checksum::Checksum;
+use usus::{Absent, Cell, Decoder, Format, Plan, Record, Value};
 
 use crate::drive::{Input, run};
 use crate::ways::compare;

@@ -3,9 +3,10 @@
 use std::convert::Infallible;
 use std::fmt::Write;
 
+use usus::parts::Join;
 use usus::{
-    Cell, Chunk, Decoder, Event, Events, Fault, FaultKind, Join, Ledger, LineId, Loss, Notice, Plan, Reading, Record,
-    Reject, Sink, Time, Value,
+    Cell, Chunk, Decoder, Event, Events, Fault, FaultKind, Ledger, LineId, Loss, Notice, Plan, Reading, Record, Reject,
+    Sink, Time, Value,
 };
 
 /// What goes into a decoder.

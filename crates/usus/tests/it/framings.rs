@@ -2,7 +2,8 @@
 //! are split. The encoders share nothing with the decoder.
 
 use fastrand::Rng;
-use usus::{Checksum, Format, Plan};
+use usus::checksum::Checksum;
+use usus::{Format, Plan};
 
 use crate::drive::{Input, run};
 

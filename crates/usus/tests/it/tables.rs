@@ -1,6 +1,7 @@
 //! Tables of cases: checksums, scales, sentences.
 
-use usus::{CatalogueEntry, Checksum, Chunk, Decoder, Format, Record};
+use usus::checksum::{CatalogueEntry, Checksum};
+use usus::{Chunk, Decoder, Format, Record};
 
 #[test]
 fn every_crc_of_the_catalogue_gives_its_check_value() {

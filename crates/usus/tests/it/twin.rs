@@ -2,10 +2,11 @@
 //! shares only the declaration (`Format`) with the decoder: cutting, choosing and reading are written again, in the most obvious
 //! way. It knows what the shipped and the demo formats use, and refuses everything else.
 
+use usus::checksum::Checksum;
 use usus::format::{
     Count, Cut, Field, FieldType, Format, Frame, Length, Literal, Order, Place, Presence, Record, When,
 };
-use usus::{Checksum, Decimal, Plan};
+use usus::{Decimal, Plan};
 
 use crate::drive::Drive;
 use crate::properties::{formats, stream};

@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use proptest::prelude::*;
 use serde::Deserialize;
+use usus::fast::Visit;
 use usus::{
-    Absent, Cell, Chunk, Clock, Date, Decimal, Decoder, Event, FieldSchema, Format, Items, Loss, OwnedValue, Plan,
-    Quality, Reading, Record, Room, Span, Time, Value, Visit, Wants,
+    Absent, Cell, Chunk, Decimal, Decoder, Event, FieldSchema, Format, Items, Loss, OwnedValue, Plan, Quality, Reading,
+    Record, Span, Time, Try, Value, Wants,
 };
 use usus_sim::{Device, Faults, record};
 
@@ -23,42 +24,9 @@ fn plan(text: &str) -> Plan {
     Format::parse(text).and_then(|format| format.compile()).unwrap_or_else(|problems| panic!("{problems} in\n{text}"))
 }
 
-/// What is put into room that is just large enough, as text.
-fn put(put: impl Fn(&mut Room<'_>)) -> String {
-    let mut bytes = [0; 256];
-    let mut room = Room::new(&mut bytes);
-    room.text(b"before ");
-    put(&mut room);
-    let length = room.filled().expect("there is room");
-    // Less room is either enough, or noticed.
-    for less in 0..length {
-        let mut bytes = vec![0; less];
-        let mut room = Room::new(&mut bytes);
-        room.text(b"before ");
-        put(&mut room);
-        assert_eq!(room.filled(), None);
-    }
-    String::from_utf8(bytes[7..length].to_vec()).unwrap()
-}
-
 /// Coefficients of all sizes.
 fn coefficient() -> impl Strategy<Value = i128> {
     (any::<i128>(), 0..127u32).prop_map(|(value, shift)| (value >> shift) % 10i128.pow(38))
-}
-
-/// All numbers of few digits, and those around powers of ten.
-#[test]
-fn small_numbers_are_put_as_they_are_shown() {
-    let powers = (4..18).flat_map(|digits| [-1, 0, 1].map(|beside| 10i64.pow(digits) + beside));
-    for number in (0..=2_000).chain(powers).flat_map(|number| [number, -number]) {
-        for places in [0, 1, 2, 3, 7, 8] {
-            let shown = Decimal::new(number.into(), places).unwrap().to_string();
-            assert_eq!(put(|room| room.number(number, places, b';')), format!("{shown};"), "{number} {places}");
-        }
-        if let Ok(whole) = u64::try_from(number) {
-            assert_eq!(put(|room| room.whole(whole, b',')), format!("{whole},"));
-        }
-    }
 }
 
 proptest! {
@@ -72,45 +40,13 @@ proptest! {
         prop_assert_eq!(digits.parse::<u128>().unwrap(), coefficient.unsigned_abs());
         prop_assert_eq!(text.split_once('.').map_or(0, |(_, fraction)| fraction.len()), usize::from(places));
         prop_assert_eq!(Decimal::parse(text.as_bytes()), Some(number));
-        prop_assert_eq!(put(|room| room.decimal(number)), text.clone());
         if let Some(small) = number.small_coefficient() {
-            prop_assert_eq!(put(|room| room.number(small, places, b';')), text.clone() + ";");
+            let mut block = [0; 48];
+            let length = usus::fast::number(&mut block, small, places);
+            prop_assert_eq!(&block[..length], text.as_bytes());
         }
         prop_assert_eq!(number.to_f64(), text.parse::<f64>().unwrap());
         prop_assert_eq!(number.to_integer(), (coefficient % 10i128.pow(places.into()) == 0).then(|| coefficient / 10i128.pow(places.into())));
-    }
-
-    #[test]
-    fn what_is_put_is_what_is_shown(
-        text in ".{0,40}", whole: u64, shift in 0..64u32, double: f64, bytes in prop::collection::vec(any::<u8>(), 0..40),
-        time in (0..24u8, 0..60u8, 0..61u8, 0..1_000_000_000u32, 0..=9u8), day in (0..10_000i16, 1..13u8, 1..29u8),
-    ) {
-        prop_assert_eq!(put(|room| room.text(text.as_bytes())), text.clone());
-        let whole = whole >> shift;
-        prop_assert_eq!(put(|room| room.whole(whole, b'|')), format!("{whole}|"));
-        // The digits that were not sent are zeros.
-        let (hour, minute, second, nanosecond, digits) = time;
-        let nanosecond = nanosecond - nanosecond % 10u32.pow(9 - u32::from(digits));
-        let values = [
-            Value::Clock(Clock::new(hour, minute, second, nanosecond, digits).unwrap()),
-            Value::Date(Date::new(day.0, day.1, day.2).unwrap()),
-            Value::F64(double),
-            Value::F32(double as f32),
-            Value::Bool(whole % 2 == 0),
-            Value::Bytes(&bytes),
-            Value::Decimal(Decimal::from_unsigned(whole)),
-            Value::Absent(Absent::Empty),
-        ];
-        for value in values {
-            prop_assert_eq!(put(|room| room.value(value)), value.to_string());
-        }
-        let comma = put(|room| {
-            room.text(text.as_bytes());
-            room.byte(b',');
-            room.take_back(b',');
-            room.block(b"] ", 1);
-        });
-        prop_assert_eq!(comma, format!("{text}]"));
     }
 
     #[test]
@@ -274,7 +210,11 @@ fn records_fill_structs() {
         "sample" => samples.push(record.to::<Sample>().unwrap()),
         _ => {
             statuses.push(record.to::<Status>().unwrap());
-            assert!(record.to::<Sample>().unwrap_err().to_string().contains("missing field `sequence`"));
+            let lacks = "the record has no field `sequence`, which has to be there";
+            assert_eq!(record.to::<Sample>().unwrap_err().to_string(), lacks);
+            // As texts, all of it but what is a list.
+            let wrong = record.to::<BTreeMap<String, String>>().unwrap_err();
+            assert_eq!((&*wrong.field, &*wrong.expected), ("peaks", "a string"));
         }
     });
     assert_eq!((samples.len(), statuses.len()), (200, 2));
@@ -295,13 +235,67 @@ fn owned_records_keep_their_values_and_become_json() {
     let mut owned = Vec::new();
     records(&plan, b"x\n1.50,2026-11-25,FF,,10\n,,\n", |record| owned.push(record.to_owned()));
     assert_eq!(owned.len(), 2);
-    assert_eq!(owned[0].fields[0].1, OwnedValue::Decimal(Decimal::new(150, 2).unwrap()));
+    assert_eq!(owned[0].get("a").unwrap().value, OwnedValue::Decimal(Decimal::new(150, 2).unwrap()));
+    assert_eq!(owned[1].get("a").unwrap().value, OwnedValue::Absent(Absent::Empty));
+    assert_eq!((owned[0].offset(), &*owned[0].ranges, owned[0].line.index()), (2, &[(2, 22)][..], 0));
     let json = serde_json::to_value(&owned[0]).unwrap();
     let wanted = serde_json::json!({
-        "kind": "r", "offset": 2, "received": null,
+        "kind": "r", "ranges": [[2, 22]],
         "fields": {"a": 1.5, "d": "2026-11-25", "g": [{"h": 255}, {"h": null}, {"h": 16}]},
     });
     assert_eq!(json, wanted);
+}
+
+#[test]
+fn what_does_not_fit_a_struct_is_told_with_its_field_and_its_value() {
+    #[derive(Debug, Deserialize)]
+    #[allow(dead_code)]
+    struct Load {
+        load: f64,
+        side: Option<u8>,
+        rows: Vec<Row>,
+    }
+    #[derive(Debug, Deserialize)]
+    #[allow(dead_code)]
+    struct Row {
+        force: i32,
+    }
+    let plan = plan(
+        "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'load', type = 'number' }, { name = 'side' }, { name = 'rows', up_to = 'end', fields = [{ name = 'force', type = 'number' }] }]",
+    );
+    let cases = [
+        ("12.5,7", "`side` is the text \"7\", not u8"),
+        (",", "`load` is without a value (empty), not f64"),
+        ("x,", "`load` is without a value (invalid), not f64"),
+        ("1.5,,4,5.5", "`rows[2].force` is 5.5, not i32"),
+        ("1.5,,4,5", ""),
+    ];
+    for (line, told) in cases {
+        let mut errors = Vec::new();
+        let mut take = |record: &Record<'_>| {
+            errors.push(record.to::<Load>().err().map_or(String::new(), |error| error.to_string()));
+        };
+        let Ok(_) = plan.decode(format!("0,\n{line}\n").as_bytes(), &mut take);
+        assert_eq!(errors[1], told, "{line}");
+    }
+}
+
+/// The shortest ways to records: all of a slice, closures that fail, fields that are found once.
+#[test]
+fn a_slice_is_decoded_in_one_call() {
+    let plan = plan("format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a', type = 'number' }]");
+    let kept = plan.records(b"1\n2\n3\n");
+    assert_eq!(kept.iter().map(|record| record.offset()).collect::<Vec<_>>(), [0, 2, 4]);
+    let place = plan.schema().place("r", "a").unwrap();
+    assert!(plan.schema().place("r", "b").is_none() && plan.schema().place("s", "a").is_none());
+    let mut seen = Vec::new();
+    let mut until_two = Try(|record: &Record<'_>| {
+        let value = record.at(place).ok_or("no value")?.value.to_string();
+        seen.push(value.clone());
+        if value == "2" { Err("enough") } else { Ok(()) }
+    });
+    assert_eq!(plan.decode(b"1\n2\n3\n", &mut until_two), Err("enough"));
+    assert_eq!(seen, ["1", "2"]);
 }
 
 /// A record has the times of the chunks that brought its first and its last byte.

@@ -1,9 +1,9 @@
 //! Visiting a record, which takes short ways to what instruments send most, shows what its fields say.
 
 use proptest::prelude::*;
+use usus::fast::{Name, ShortText, Together, Visit, Written};
 use usus::{
-    Absent, Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Name, Plan, Quality, Reading, Record, Room,
-    ShortText, Together, Value, Visit, Written, limits,
+    Absent, Cell, Chunk, Decimal, Decoder, FieldSchema, Format, Items, Plan, Quality, Reading, Record, Value, limits,
 };
 
 /// What a visitor sees, as text. Numbers as they are written are asked for or not.
@@ -19,13 +19,14 @@ impl<const WRITTEN: bool, const TOGETHER: bool> Visit for Seen<WRITTEN, TOGETHER
     }
 
     fn number(&mut self, schema: &FieldSchema, coefficient: i64, places: u8, quality: Quality) {
-        let text = put(|room| room.number(coefficient, places, b'!'));
-        let number = Decimal::parse(text.strip_suffix(b"!").unwrap()).unwrap();
+        let mut block = [0; 48];
+        let length = usus::fast::number(&mut block, coefficient, places);
+        let number = Decimal::parse(&block[..length]).unwrap();
         self.reading(schema, Reading { value: Value::Decimal(number), quality });
     }
 
     fn written(&mut self, schema: &FieldSchema, number: Written<'_>) {
-        assert_eq!(put(|room| room.written(&number, b'!')), [number.text(), b"!"].concat());
+        assert_eq!(number.eight().to_le_bytes()[..number.length()], *number.text());
         let value = Value::Decimal(Decimal::parse(number.text()).unwrap());
         assert_eq!(value.to_string().as_bytes(), number.text(), "a number in its own form");
         self.reading(schema, Reading { value, quality: Quality::Good });
@@ -43,16 +44,14 @@ impl<const WRITTEN: bool, const TOGETHER: bool> Visit for Seen<WRITTEN, TOGETHER
     }
 
     fn text(&mut self, schema: &FieldSchema, text: ShortText<'_>) {
-        assert_eq!(put(|room| room.short_text(&text, b'!')), [text.text(), b"!"].concat());
-        assert_eq!(put(|room| room.quoted_text(&text, b'!')), [b"\"", text.text(), b"\"!"].concat());
+        assert_eq!(text.eight().to_le_bytes()[..text.length()], *text.text());
         assert!((1..=8).contains(&text.text().len()) && is_shown_as_it_is(text.text()), "{text:?}");
         self.0.push(format!("{} Text(\"{}\") Good", schema.name, text.text().escape_ascii()));
     }
 
     fn name(&mut self, schema: &FieldSchema, value: Value<'_>, name: &Name) {
         assert_eq!(value.to_string(), name.text());
-        assert_eq!(put(|room| room.name(name, b'!')), format!("{value}!").as_bytes());
-        assert_eq!(put(|room| room.quoted_name(name, b'!')), format!("\"{value}\"!").as_bytes());
+        assert_eq!(name.block()[..name.text().len()], *value.to_string().as_bytes());
         assert!(is_shown_as_it_is(name.text().as_bytes()), "{name:?}");
         self.reading(schema, Reading { value, quality: Quality::Good });
     }
@@ -69,15 +68,6 @@ impl<const WRITTEN: bool, const TOGETHER: bool> Visit for Seen<WRITTEN, TOGETHER
         self.0.push(schema.name.clone());
         items.visit(self);
     }
-}
-
-/// What is put into room.
-fn put(text: impl FnOnce(&mut Room<'_>)) -> Vec<u8> {
-    let mut bytes = [0; 64];
-    let mut room = Room::new(&mut bytes);
-    text(&mut room);
-    let length = room.filled().unwrap();
-    bytes[..length].to_vec()
 }
 
 /// Whether nothing in a text is quoted or escaped anywhere.

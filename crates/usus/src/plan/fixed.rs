@@ -10,12 +10,12 @@ use crate::integer::{Integer, Order};
 
 /// The packets of one frame that are known by their first eight bytes.
 #[derive(Clone)]
-pub(crate) struct Signatures {
+pub(crate) struct FixedPackets {
     /// How far the byte that decides about the kind is to be shifted down in the first eight bytes.
     shift: u32,
-    /// The number of the signature for each value of that byte, or [`NONE`].
+    /// The number of the packet for each value of that byte, or [`NONE`].
     by_byte: Box<[u16; 256]>,
-    all: Vec<Signature>,
+    all: Vec<FixedPacket>,
     /// What is left in the checksum's register by what it covers and itself behind it, if that is always the same. What is covered includes
     /// it then.
     pub(crate) residue: Option<u64>,
@@ -24,7 +24,7 @@ pub(crate) struct Signatures {
 /// A kind of packet whose length is always the same, and about which nothing decides but its start, its length, one byte and its
 /// checksum.
 #[derive(Clone)]
-pub(crate) struct Signature {
+pub(crate) struct FixedPacket {
     pub(crate) kind: u16,
     pub(crate) length: usize,
     /// Which bits of the first eight bytes, low byte first, have to be what.
@@ -37,35 +37,35 @@ pub(crate) struct Signature {
     pub(crate) left: u64,
 }
 
-impl Signatures {
-    /// The signature that the first eight bytes of a packet have, low byte first.
+impl FixedPackets {
+    /// The packet that begins with these eight bytes, low byte first.
     #[inline(always)]
-    pub(crate) fn of(&self, first: u64) -> Option<&Signature> {
+    pub(crate) fn of(&self, first: u64) -> Option<&FixedPacket> {
         let number = self.by_byte[(first >> (self.shift & 63)) as usize & 0xFF];
-        self.all.get(usize::from(number)).filter(|signature| first & signature.mask == signature.value)
+        self.all.get(usize::from(number)).filter(|packet| first & packet.mask == packet.value)
     }
 }
 
-/// No signature has this number.
+/// No packet has this number.
 const NONE: u16 = u16::MAX;
 
 const BYTE: Integer = Integer { signed: false, bytes: 1, order: Order::Little };
 
-/// The signatures of a frame's kinds, if its choice and its checksum allow any.
-pub(crate) fn signatures(packet: &Packet, frame: &Frame, kinds: &[Kind]) -> Option<Signatures> {
+/// The fixed packets of a frame's kinds, if its choice and its checksum allow any.
+pub(crate) fn fixed_packets(packet: &Packet, frame: &Frame, kinds: &[Kind]) -> Option<FixedPackets> {
     let ChoiceKey::Byte { at: at @ 0..8, choices } = &frame.key else { return None };
     if packet.end.is_some() || frame.has_columns {
         return None;
     }
-    let mut all: Vec<Signature> = Vec::new();
+    let mut all: Vec<FixedPacket> = Vec::new();
     let mut by_byte = Box::new([NONE; 256]);
     for (number, choice) in by_byte.iter_mut().zip(choices.iter()) {
         let Choice::Kind(kind) = *choice else { continue };
-        *number = match all.iter().position(|signature| signature.kind == kind) {
+        *number = match all.iter().position(|packet| packet.kind == kind) {
             Some(known) => known as u16,
-            None => match signature(frame, packet, kind, &kinds[usize::from(kind)]) {
-                Some(signature) => {
-                    all.push(signature);
+            None => match fixed_packet(frame, packet, kind, &kinds[usize::from(kind)]) {
+                Some(packet) => {
+                    all.push(packet);
                     all.len() as u16 - 1
                 }
                 None => NONE,
@@ -74,15 +74,15 @@ pub(crate) fn signatures(packet: &Packet, frame: &Frame, kinds: &[Kind]) -> Opti
     }
     let residue = frame.check.as_ref().and_then(residue);
     if let (Some(check), Some(residue)) = (&frame.check, residue) {
-        for signature in &mut all {
-            let Place { from, to, .. } = signature.covered;
-            signature.covered = Place::new(from, to + usize::from(signature.sent.size));
+        for packet in &mut all {
+            let Place { from, to, .. } = packet.covered;
+            packet.covered = Place::new(from, to + usize::from(packet.sent.size));
             // Zeros leave nothing but what the first register becomes.
-            let zeros = alloc::vec![0; signature.covered.to - from];
-            signature.left = residue ^ check.checksum.register(&zeros).unwrap_or_default();
+            let zeros = alloc::vec![0; packet.covered.to - from];
+            packet.left = residue ^ check.checksum.register(&zeros).unwrap_or_default();
         }
     }
-    Some(Signatures { shift: *at as u32 * 8, by_byte, all, residue })
+    Some(FixedPackets { shift: *at as u32 * 8, by_byte, all, residue })
 }
 
 /// What what a checksum covers, and itself right behind that, leave in its register.
@@ -97,7 +97,7 @@ fn residue(check: &Check) -> Option<u64> {
     if stands_behind && is_whole { check.checksum.residue(integer.order) } else { None }
 }
 
-fn signature(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option<Signature> {
+fn fixed_packet(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option<FixedPacket> {
     let length = kind.exact?;
     if packet.start.bytes.len() > 8 || length < packet.header || !frame.constants.is_empty() {
         return None;
@@ -118,7 +118,7 @@ fn signature(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option
         Some(check) => checked(check, length)?,
         None => (Place::new(0, 0), integer_word(0, BYTE)),
     };
-    Some(Signature { kind: number, length, mask, value, covered, sent, left: 0 })
+    Some(FixedPacket { kind: number, length, mask, value, covered, sent, left: 0 })
 }
 
 /// What a checksum covers in a packet of that length, and where it stands.

@@ -3,11 +3,11 @@
 use usus::format::Serial;
 use usus::survey::Character;
 use usus::{FaultKind, Span};
-use usus_io::{Ear, EarError, Listened};
+use usus_io::{Listened, Receiver, ReceiverError};
 use usus_sim::{LiveLine, Settings, WireFault};
 
 /// A listener on a simulated line, whose time passes as fast as it can.
-pub struct SimulatedEar {
+pub struct SimulatedReceiver {
     line: LiveLine,
     now: i64,
     /// Whether its receiver tells faults; a pseudo-terminal does not, and keeps the character format of the device.
@@ -15,14 +15,14 @@ pub struct SimulatedEar {
     device: Settings,
 }
 
-impl SimulatedEar {
+impl SimulatedReceiver {
     /// A listener who comes a while after the device was switched on.
-    pub fn new(line: LiveLine, settings: Settings, seed: u64, faults: bool) -> SimulatedEar {
-        SimulatedEar { line, now: 3_370_000_000 + seed as i64 * 17_000_000, faults, device: settings }
+    pub fn new(line: LiveLine, settings: Settings, seed: u64, faults: bool) -> SimulatedReceiver {
+        SimulatedReceiver { line, now: 3_370_000_000 + seed as i64 * 17_000_000, faults, device: settings }
     }
 }
 
-impl Ear for SimulatedEar {
+impl Receiver for SimulatedReceiver {
     type Error = std::convert::Infallible;
 
     fn listen(
@@ -31,7 +31,7 @@ impl Ear for SimulatedEar {
         wanted: usize,
         within: Span,
         patience: Span,
-    ) -> Result<Listened, EarError<Self::Error>> {
+    ) -> Result<Listened, ReceiverError<Self::Error>> {
         let mut settings = Settings::parse(&serial.to_string()).unwrap();
         settings.inverted = false;
         if !self.faults {

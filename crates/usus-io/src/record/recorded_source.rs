@@ -11,7 +11,7 @@ use crate::source::clock::{Clock, step_text};
 use crate::source::{Remark, Source, SourceError, SourceEvent};
 
 /// A source of which everything is recorded on its way. Its end is told once everything is on the disk.
-pub struct Kept {
+pub struct RecordedSource {
     source: Box<dyn Source + Send>,
     parts: Parts,
     clock: Clock,
@@ -24,12 +24,20 @@ pub struct Kept {
     gave_up: bool,
 }
 
-impl Kept {
+impl RecordedSource {
     /// Records what comes from `source`, whose lines are those of the recorder; lines beyond these are added. `clock` is the one that the
     /// source's times are of: its steps are noted.
-    pub fn new(source: Box<dyn Source + Send>, recorder: Recorder, clock: Clock) -> Kept {
+    pub fn new(source: Box<dyn Source + Send>, recorder: Recorder, clock: Clock) -> RecordedSource {
         let last = clock.now();
-        Kept { source, parts: Parts::new(recorder), clock, last, servers: Vec::new(), announced: 0, gave_up: false }
+        RecordedSource {
+            source,
+            parts: Parts::new(recorder),
+            clock,
+            last,
+            servers: Vec::new(),
+            announced: 0,
+            gave_up: false,
+        }
     }
 
     /// Goes on in other files from time to time: `tower.pcapng` in `tower.2.pcapng`, and so on.
@@ -68,7 +76,7 @@ impl Kept {
     }
 }
 
-impl Source for Kept {
+impl Source for RecordedSource {
     fn inner(&self) -> Option<&dyn Source> {
         Some(&*self.source)
     }
