@@ -22,6 +22,7 @@ mod port;
 mod pump;
 mod queue;
 mod record;
+mod records;
 mod replay;
 mod search;
 mod serve;
@@ -42,6 +43,7 @@ pub use queue::{EventQueue, EventSender, WhenFull, queue, read_ahead};
 pub use record::{
     Copied, CopyError, Original, RecordError, RecordedLine, RecordedSource, Recorder, Rotation, Standing, copy_captures,
 };
+pub use records::{Records, records};
 pub use replay::{ReplayError, ReplayOptions, Replayed, extract, replay};
 pub use search::{
     Found, Likely, Listened, Receiver, ReceiverError, SearchError, SearchOptions, SourceReceiver, Tried, search,

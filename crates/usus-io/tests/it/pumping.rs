@@ -186,3 +186,20 @@ fn what_cannot_be_opened_says_why() {
         assert_eq!(pump(&mut *source, &mut decoder, &mut told, &mut |_| true).unwrap().bytes, bytes.len() as u64);
     }
 }
+
+/// An iterator gives what a sink is given.
+#[test]
+fn records_come_from_an_iterator_as_well() {
+    let plan = usus::Format::parse(usus::SHIPPED[0].1).unwrap().compile().unwrap();
+    let path = std::path::Path::new("../../demo/samples/wind-mast.pcapng");
+    let mut pumped = Vec::new();
+    let mut keep = |record: &usus::Record<'_>| pumped.push(record.to_owned());
+    let mut decoder = usus::Decoder::new(&plan);
+    usus_io::pump(&mut *usus_io::open(path).unwrap(), &mut decoder, &mut keep, &mut |_| true).unwrap();
+    let mut records = usus_io::records(usus_io::open(path).unwrap(), &plan);
+    let iterated: Vec<usus::OwnedRecord> = records.by_ref().map(Result::unwrap).collect();
+    assert!(iterated.len() > 100);
+    assert_eq!(iterated, pumped);
+    let line = decoder.lines().next().unwrap();
+    assert_eq!(records.decoder().ledger(line), decoder.ledger(line));
+}
