@@ -1,10 +1,10 @@
 //! What claims a frame: the first record in the file whose condition holds, else the first ignore; and whether the frame has the
 //! shape that the record needs.
 
-use crate::event::Reason;
 use crate::expression::Operand;
 use crate::plan::{Choice, ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, ShapeUnit};
 use crate::read::Cells;
+use crate::reason::Reason;
 use crate::value::Value;
 
 /// Choices made before, by the bytes that decide them: two for each of some places. A cache: it changes speed only.

@@ -1,10 +1,10 @@
 //! The contents of a frame, laid out for reading, and fitted to a record: its checksum, its constants, its shape, and the fields that decide.
 
 use crate::claim::{self, Extent};
-use crate::event::Reason;
 use crate::framing::{self, CheckState, Columns, Contents};
 use crate::plan::{CheckPlace, Edge, Frame, Inner, Reading, ShapeUnit};
 use crate::read::Cells;
+use crate::reason::Reason;
 
 /// Finds the columns of a frame's contents.
 pub(crate) fn split(frame: &Frame, contents: &[u8], columns: &mut Columns) {

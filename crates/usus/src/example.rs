@@ -14,7 +14,7 @@ use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::record::{Cell, Record};
 use crate::time::Time;
-use crate::value::{Decimal, Reading, Value};
+use crate::value::{Decimal, Quality, Reading, Value};
 
 /// What an example gave.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -241,7 +241,7 @@ fn show_literal(literal: &Literal) -> String {
 
 fn show(reading: Reading<'_>) -> String {
     match reading.value {
-        Value::Absent(_) if reading.quality == crate::Quality::Invalid => "no value (invalid)".to_string(),
+        Value::Absent(_) if reading.quality == Quality::Invalid => "no value (invalid)".to_string(),
         Value::Absent(_) => "no value".to_string(),
         Value::Text(text) => format!("\"{}\"", text.to_string().escape_debug()),
         Value::Code { number, name } => format!("{name} ({number})"),

@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 
 use crate::check::{self, Whole};
 use crate::checksum;
-use crate::event::{Event, Reason};
+use crate::event::Event;
 use crate::example;
 use crate::format::{Field, Format, Spanned};
 use crate::framing::Contents;
@@ -15,6 +15,7 @@ use crate::plan::{Framing, Plan};
 use crate::problem::Problems;
 use crate::quality::shown;
 use crate::read::Sent;
+use crate::reason::Reason;
 use crate::record::{Cell, Record};
 use crate::value::{Absent, Quality, Reading, Value};
 

@@ -3,10 +3,11 @@
 use crate::check::{self, Whole};
 use crate::claim::{Choices, Extent};
 use crate::contents::{cells, fit, split};
-use crate::event::{NoticeKind, Reason};
+use crate::event::NoticeKind;
 use crate::framing::{Behind, CheckState, Columns, Ended, Framed, Scan};
 use crate::limits;
 use crate::plan::{Choice, Field, Frame, Framing, Inner};
+use crate::reason::Reason;
 
 /// What becomes of a frame.
 pub(super) enum Decision<'p> {

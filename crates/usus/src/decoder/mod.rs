@@ -9,12 +9,13 @@ mod staged;
 use alloc::vec::Vec;
 use core::ops::Range;
 
-use crate::event::{Event, Notice, NoticeKind, Reason, Reject};
+use crate::event::{Event, Notice, NoticeKind, Reject};
 use crate::framing::{Behind, Contents};
 use crate::input::{Chunk, LineId, Loss};
 use crate::ledger::Ledger;
 use crate::owned::OwnedRecord;
 use crate::plan::Plan;
+use crate::reason::Reason;
 use crate::record::Record;
 use crate::sink::Sink;
 use crate::stage::Stages;

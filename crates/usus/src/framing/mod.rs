@@ -44,8 +44,8 @@ use alloc::vec::Vec;
 
 use crate::checksum::Stretch;
 use crate::claim::Choices;
-use crate::event::Reason;
 use crate::plan::{Choice, Framing, Inner};
+use crate::reason::Reason;
 
 use scan::{Sought, Start};
 

@@ -4,10 +4,10 @@ use super::scan::{Sought, Start};
 use super::{Behind, Candidate, CheckState, Contents, Recognise, Recognised, Tools, Verdict, View};
 use crate::check::{self, Whole};
 use crate::claim::Choices;
-use crate::event::Reason;
 use crate::integer::Integer;
 use crate::plan::{Check, Choice, Inner, Length, Packet, ShapeUnit};
 use crate::read::{Cells, word_of};
+use crate::reason::Reason;
 
 /// A packet, but for its checksum.
 struct Outline {

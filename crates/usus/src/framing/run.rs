@@ -3,7 +3,7 @@
 use super::Step;
 use super::scan::{Run, Scan, Short};
 use super::search::{Search, next_split};
-use crate::event::Reason;
+use crate::reason::Reason;
 
 impl Search<'_> {
     /// A part of a run that is long enough to be told, though its end is not known: up to the largest frame at the recording's

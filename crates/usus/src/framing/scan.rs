@@ -6,8 +6,8 @@ use super::Columns;
 use super::Tools;
 use crate::checksum::Overlaps;
 use crate::claim::Choices;
-use crate::event::Reason;
 use crate::plan::Route;
+use crate::reason::Reason;
 
 /// What has been looked at already. A cache, see above.
 #[derive(Clone, Debug, Default)]

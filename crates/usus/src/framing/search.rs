@@ -2,9 +2,9 @@
 
 use super::scan::{Scan, Start};
 use super::{Behind, Candidate, Ended, Filler, Framed, Place, Step, Verdict, View};
-use crate::event::Reason;
 use crate::limits;
 use crate::plan::{Inner, Route};
+use crate::reason::Reason;
 
 /// The next piece of the line at `at`; if more bytes are needed to say, the offset that they have to reach.
 pub(crate) fn next(

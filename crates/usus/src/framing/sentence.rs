@@ -12,10 +12,10 @@ use super::scan::Start;
 use super::{
     Behind, Candidate, CheckState, Columns, Contents, Filler, Place, Recognise, Recognised, Tools, Verdict, View,
 };
-use crate::event::Reason;
 use crate::format::Presence;
 use crate::limits::{self, STANDARD_SENTENCE};
 use crate::plan::{Choice, Sentence};
+use crate::reason::Reason;
 
 /// Sentences, and what separates their columns.
 #[derive(Clone, Copy)]

@@ -10,8 +10,8 @@ use memchr::memchr;
 use super::scan::{Sought, Start};
 use super::{Behind, Candidate, CheckState, Contents, Filler, Place, Recognise, Recognised, Tools, Verdict};
 use crate::check::{self, Whole};
-use crate::event::Reason;
 use crate::plan::{Check, Choice, Slip};
+use crate::reason::Reason;
 
 /// Closes a frame.
 pub(super) const END: u8 = 0xC0;

@@ -8,9 +8,9 @@ use super::pass::Pass;
 use super::scan::{Run, Scan};
 use super::search::{Search, next_split};
 use super::{Behind, CheckState, Contents, Ended, Framed, Recognise, Recognised, Step, Tools};
-use crate::event::Reason;
 use crate::format::LineEnd;
 use crate::plan::{Choice, Framing, Text};
+use crate::reason::Reason;
 
 impl Search<'_> {
     fn text_framing(&self, frame: u16) -> Option<Text> {

@@ -5,8 +5,9 @@ use alloc::string::ToString;
 use alloc::vec::Vec;
 
 use super::Said;
-use crate::event::{NoticeKind, Reason};
+use crate::event::NoticeKind;
 use crate::plan::Join;
+use crate::reason::Reason;
 use crate::record::{Kept, Row};
 use crate::time::Time;
 

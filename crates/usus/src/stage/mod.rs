@@ -28,9 +28,10 @@ use join::Joining;
 use order::Order;
 use reread::Rereading;
 
-use crate::event::{Event, Notice, NoticeKind, Reason, Reject};
+use crate::event::{Event, Notice, NoticeKind, Reject};
 use crate::input::LineId;
 use crate::plan::{Output, Plan, Stage, What};
+use crate::reason::Reason;
 use crate::record::{Kept, Made, Record, Row};
 use crate::time::Time;
 use crate::value::Decimal;

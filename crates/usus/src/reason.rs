@@ -1,0 +1,300 @@
+//! Why bytes gave no record: plain data, rendered with the names of a plan.
+
+use core::fmt;
+
+use crate::format::CheckForm;
+use crate::integer::Order;
+use crate::limits;
+use crate::plan::Plan;
+
+/// Why bytes gave no record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Reason {
+    /// Nothing in them looks like the start of a frame.
+    NoStart,
+    /// A frame begins, but the input ends, or bytes are missing, before its end.
+    CutShort {
+        /// The frame.
+        frame: u16,
+    },
+    /// The recording began in the middle of it.
+    BegunBefore,
+    /// A frame begins, but no record has this length.
+    Length {
+        /// The frame.
+        frame: u16,
+        /// The length that the frame says it has, in bytes.
+        found: u64,
+    },
+    /// A frame begins, but a constant of its header has another value.
+    Constant {
+        /// The frame.
+        frame: u16,
+        /// Index of the field in the header.
+        field: u16,
+    },
+    /// The checksum does not hold.
+    Checksum {
+        /// The frame.
+        frame: u16,
+        /// What the bytes give; of a checksum wider than 64 bits, its low bits.
+        computed: u64,
+        /// What was sent; nothing if it is no number.
+        sent: Option<u64>,
+    },
+    /// There has to be a checksum, and there is none.
+    ChecksumAbsent {
+        /// The frame.
+        frame: u16,
+    },
+    /// A sentence without a checksum does not begin where a line begins.
+    SentenceAmidLine {
+        /// The frame.
+        frame: u16,
+    },
+    /// A packet does not end where it has to: where its length says, or within the length of the longest.
+    NoEnd {
+        /// The frame.
+        frame: u16,
+        /// That length, in bytes.
+        length: u32,
+    },
+    /// Another packet seems to begin before this one has ended.
+    BeginsAnew {
+        /// The frame.
+        frame: u16,
+    },
+    /// An escape stands before a byte that needs none.
+    Escape {
+        /// The frame.
+        frame: u16,
+    },
+    /// A sentence holds a byte that no sentence may hold.
+    SentenceByte {
+        /// The frame.
+        frame: u16,
+        /// The byte.
+        byte: u8,
+    },
+    /// A sentence is longer than the limit.
+    SentenceTooLong {
+        /// The frame.
+        frame: u16,
+    },
+    /// A line is longer than the limit.
+    LineTooLong {
+        /// The frame.
+        frame: u16,
+        /// The limit in bytes.
+        limit: u32,
+    },
+    /// A whole frame that no record claims and no `ignore` names.
+    Unclaimed {
+        /// The frame.
+        frame: u16,
+    },
+    /// A text has too few columns.
+    Columns {
+        /// The kind.
+        kind: u16,
+        /// Columns needed.
+        needed: u32,
+        /// Columns found.
+        found: u32,
+    },
+    /// A text has columns that the format does not speak of.
+    MoreColumns {
+        /// The kind.
+        kind: u16,
+        /// Columns declared.
+        declared: u32,
+        /// Columns found.
+        found: u32,
+    },
+    /// A text whose columns are separated by blanks has two of them in a row, or begins with one: then it is not known which value is which.
+    EmptyColumn {
+        /// The kind.
+        kind: u16,
+        /// The first column with nothing in it, from 1.
+        column: u32,
+    },
+    /// A record that has to come with another came without it.
+    Unmatched {
+        /// The kind.
+        kind: u16,
+    },
+    /// A group's count does not go with the length of the frame.
+    Count {
+        /// The kind.
+        kind: u16,
+        /// The count that was sent; nothing if it is absent or no number.
+        sent: Option<i64>,
+    },
+    /// A field that must have one value has another.
+    Equals {
+        /// The kind.
+        kind: u16,
+        /// Index of the field among those that decide.
+        field: u16,
+    },
+    /// A field that must be valid is not.
+    Invalid {
+        /// The kind.
+        kind: u16,
+        /// Index of the field among those that decide.
+        field: u16,
+    },
+}
+
+impl Reason {
+    /// A short word for it, the same for all instances: what rejects are counted by.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Reason::NoStart => "no start of a frame",
+            Reason::CutShort { .. } => "cut short",
+            Reason::BegunBefore => "begun before the recording",
+            Reason::Length { .. } => "length",
+            Reason::Constant { .. } => "header constant",
+            Reason::Checksum { .. } => "checksum",
+            Reason::ChecksumAbsent { .. } => "checksum absent",
+            Reason::SentenceAmidLine { .. } => "sentence amid a line",
+            Reason::NoEnd { .. } => "no end",
+            Reason::BeginsAnew { .. } => "begins anew",
+            Reason::Escape { .. } => "escape",
+            Reason::SentenceByte { .. } => "byte not allowed in a sentence",
+            Reason::SentenceTooLong { .. } => "sentence too long",
+            Reason::LineTooLong { .. } => "line too long",
+            Reason::Unclaimed { .. } => "claimed by no record",
+            Reason::Columns { .. } => "too few columns",
+            Reason::MoreColumns { .. } => "too many columns",
+            Reason::EmptyColumn { .. } => "empty column",
+            Reason::Unmatched { .. } => "unmatched",
+            Reason::Count { .. } => "group count",
+            Reason::Equals { .. } => "field constant",
+            Reason::Invalid { .. } => "invalid field",
+        }
+    }
+
+    /// The reason in a sentence, with the names of `plan`.
+    pub fn describe<'a>(&'a self, plan: &'a Plan) -> impl fmt::Display + 'a {
+        Description { reason: self, plan }
+    }
+}
+
+struct Description<'a> {
+    reason: &'a Reason,
+    plan: &'a Plan,
+}
+
+impl fmt::Display for Description<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let plan = self.plan;
+        let kind = |kind: u16| plan.0.schema.kinds.get(usize::from(kind)).map_or("", |kind| kind.name.as_str());
+        let gate = |kind: u16, field: u16| {
+            let kind = plan.0.kinds.get(usize::from(kind));
+            kind.and_then(|kind| kind.gates.get(usize::from(field))).map_or("", |gate| gate.name.as_str())
+        };
+        let named = |frame: u16| alloc::format!("a frame ({})", plan.frame_name(frame));
+        match *self.reason {
+            Reason::NoStart => f.write_str("nothing in it looks like the start of a frame"),
+            Reason::CutShort { frame } => write!(f, "{} begins, but its end is not there", named(frame)),
+            Reason::BegunBefore => f.write_str("it began before the recording, or before the gap in it"),
+            Reason::Length { frame, found } => {
+                write!(f, "{} begins, but no record is {found} bytes long", named(frame))
+            }
+            Reason::Constant { frame, field } => {
+                let header = plan.0.frames.get(usize::from(frame)).map(|frame| &frame.header);
+                let name = header.and_then(|header| header.get(usize::from(field))).map_or("", |field| &field.name);
+                write!(f, "{} begins, but its {} is not what it has to be", named(frame), or_constant(name))
+            }
+            Reason::Checksum { frame, computed, sent: Some(sent) } => {
+                let digits = plan.check_digits(frame);
+                let name = named(frame);
+                write!(
+                    f,
+                    "the checksum of {name} does not hold: computed {computed:0digits$X}, sent {sent:0digits$X}"
+                )?;
+                match plan.check_if_swapped(frame) {
+                    Some((size, word)) if sent == computed.swap_bytes() >> (64 - 8 * size) => {
+                        write!(f, "; it would hold with its bytes swapped, as {word}")
+                    }
+                    _ => Ok(()),
+                }
+            }
+            Reason::Checksum { frame, computed, sent: None } => {
+                let digits = plan.check_digits(frame);
+                write!(f, "the checksum of {} is no number; computed {computed:0digits$X}", named(frame))
+            }
+            Reason::ChecksumAbsent { frame } => {
+                write!(f, "{} without the checksum that it has to have", named(frame))
+            }
+            Reason::SentenceAmidLine { frame } => {
+                write!(f, "{} without a checksum begins amid a line", named(frame))
+            }
+            Reason::NoEnd { frame, length } => {
+                write!(f, "{} begins, but does not end within {length} bytes", named(frame))
+            }
+            Reason::BeginsAnew { frame } => write!(f, "{} begins, and begins anew before its end", named(frame)),
+            Reason::Escape { frame } => {
+                write!(f, "{} begins, but holds an escape before a byte that needs none", named(frame))
+            }
+            Reason::SentenceByte { frame, byte } => {
+                write!(f, "{} begins, but holds the byte {byte:02X}", named(frame))
+            }
+            Reason::SentenceTooLong { frame } => {
+                write!(f, "{} begins, but does not end within {} characters", named(frame), limits::SENTENCE)
+            }
+            Reason::LineTooLong { frame, limit } => {
+                write!(f, "{} does not end within {limit} bytes", named(frame))
+            }
+            Reason::Unclaimed { frame } => {
+                write!(f, "no record claims {}, and no ignore names it", named(frame))
+            }
+            Reason::Columns { kind: of, needed, found } => {
+                write!(f, "{} needs {needed} columns, this has {found}", kind(of))
+            }
+            Reason::MoreColumns { kind: of, declared, found } => {
+                write!(f, "{} has {declared} columns, this has {found}", kind(of))
+            }
+            Reason::EmptyColumn { kind: of, column } => {
+                write!(
+                    f,
+                    "column {column} of {} is empty: two blanks in a row, or one at the begin, would move every value behind it",
+                    kind(of)
+                )
+            }
+            Reason::Unmatched { kind: of } => write!(f, "{} came without what belongs to it", kind(of)),
+            Reason::Count { kind: of, sent: Some(sent) } => {
+                write!(f, "the group of {} has {sent} items by its count, which does not go with the length", kind(of))
+            }
+            Reason::Count { kind: of, sent: None } => write!(f, "the group of {} has no usable count", kind(of)),
+            Reason::Equals { kind: of, field } => {
+                write!(f, "{} of {} is not what it has to be", or_constant(gate(of, field)), kind(of))
+            }
+            Reason::Invalid { kind: of, field } => {
+                write!(f, "{} of {} is not a value of its type", gate(of, field), kind(of))
+            }
+        }
+    }
+}
+
+fn or_constant(name: &str) -> &str {
+    if name.is_empty() { "constant" } else { name }
+}
+
+impl Plan {
+    /// Bytes of a frame's checksum, and the type that has them in the other order.
+    fn check_if_swapped(&self, frame: u16) -> Option<(u32, alloc::string::String)> {
+        let check = self.0.frames.get(usize::from(frame))?.check.as_ref()?;
+        let CheckForm::Binary(integer) = check.form else { return None };
+        let order = if integer.order == Order::Big { "le" } else { "be" };
+        (integer.bytes > 1).then(|| (integer.bytes.into(), alloc::format!("u{}{order}", 8 * integer.bytes)))
+    }
+
+    /// Hex digits that show the checksum of a frame.
+    fn check_digits(&self, frame: u16) -> usize {
+        let check = self.0.frames.get(usize::from(frame)).and_then(|frame| frame.check.as_ref());
+        check.map_or(2, |check| usize::from(check.checksum.width()).div_ceil(4))
+    }
+}
