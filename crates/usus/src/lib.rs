@@ -121,9 +121,9 @@ pub use event::{Event, Notice, NoticeKind, Reject};
 pub use format::Format;
 pub use input::{Chunk, Fault, FaultKind, LineId, Loss};
 pub use ledger::Ledger;
-#[cfg(feature = "serde")]
-pub use owned::RecordError;
 pub use owned::{OwnedCell, OwnedReading, OwnedRecord, OwnedValue};
+#[cfg(feature = "serde")]
+pub use owned::{RecordError, RecordReader};
 pub use plan::{Plan, Wants};
 pub use problem::{Problem, ProblemKind, Problems};
 pub use read::Sent;

@@ -136,7 +136,12 @@ fn owned_fields<'a>(fields: impl Iterator<Item = (&'a FieldSchema, Reading<'a>)>
 }
 
 #[cfg(feature = "serde")]
+pub use read_back::RecordReader;
+#[cfg(feature = "serde")]
 pub use with_serde::RecordError;
+
+#[cfg(feature = "serde")]
+mod read_back;
 
 #[cfg(feature = "serde")]
 mod with_serde;

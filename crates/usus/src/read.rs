@@ -301,6 +301,9 @@ impl<'a> Cells<'a> {
         if field.no_data.iter().any(|mark| is_constant(&raw, field, mark)) {
             return Reading::absent(Absent::Marked);
         }
+        if field.closed && !is_named(&raw, &field.meaning) {
+            return Reading::invalid();
+        }
         let reading = match (&field.meaning, raw) {
             (Meaning::Number { of, convert, codes }, raw) => match number_of(&raw, *of) {
                 Some(number) => self.number(number, convert, codes, base),
@@ -482,18 +485,33 @@ fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
     }
 }
 
+/// Whether a raw value has a name, or is no value at all.
+fn is_named(raw: &RawValue<'_>, meaning: &Meaning) -> bool {
+    match (meaning, raw) {
+        (Meaning::Number { of, codes, .. }, raw) => {
+            number_of(raw, *of).is_some_and(|number| codes.iter().any(|(code, _)| code.compare(number).is_eq()))
+        }
+        (Meaning::Text { fill, codes }, RawValue::Bytes(text)) => {
+            let text = without_fill(text, *fill);
+            text.is_empty() || codes.iter().any(|(code, _)| **code == *text)
+        }
+        _ => true,
+    }
+}
+
+/// A text without what fills it up to its width.
+fn without_fill(text: &[u8], fill: Option<u8>) -> &[u8] {
+    let Some(fill) = fill else { return text };
+    let end = text.iter().rposition(|&byte| byte != fill).map_or(0, |last| last + 1);
+    &text[..end]
+}
+
 fn text_value<'a>(
     text: &'a [u8],
     fill: Option<u8>,
     codes: &'a [(alloc::boxed::Box<[u8]>, alloc::boxed::Box<str>)],
 ) -> Reading<'a> {
-    let text = match fill {
-        Some(fill) => {
-            let end = text.iter().rposition(|&byte| byte != fill).map_or(0, |last| last + 1);
-            &text[..end]
-        }
-        None => text,
-    };
+    let text = without_fill(text, fill);
     if text.is_empty() {
         return Reading::absent(Absent::Empty);
     }

@@ -12,6 +12,12 @@ impl Time {
         Time(nanoseconds)
     }
 
+    /// Reads a point in time in ISO 8601 with its offset from UTC, such as what `Display` shows.
+    pub fn parse(text: &str) -> Option<Time> {
+        let written = text.parse::<jiff::Timestamp>().ok()?;
+        i64::try_from(written.as_nanosecond()).ok().map(Time)
+    }
+
     /// Nanoseconds since the epoch.
     pub const fn nanoseconds(self) -> i64 {
         self.0

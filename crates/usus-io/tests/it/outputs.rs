@@ -5,6 +5,7 @@ use std::path::Path;
 
 use csv_core::ReadRecordResult;
 use proptest::prelude::*;
+use serde::de::DeserializeSeed;
 use usus::{Decoder, Format, Plan, Time, Wants};
 use usus_io::{
     Destination, Existing, LineInfo, OutputError, OutputOptions, Outputs, PieceOptions, PumpError, RawReader, Source,
@@ -412,6 +413,22 @@ fn owned_records_have_the_shape_of_json_lines() {
     let written = fs::read_to_string(&path).unwrap();
     assert!(owned.len() > 1_000 && written.lines().count() == owned.len());
     for (line, record) in written.lines().zip(&owned) {
+        // They are read back with all of their digits.
+        let back = plan.schema().reader().deserialize(&mut serde_json::Deserializer::from_str(line)).unwrap();
+        for ((name, back), (_, cell)) in back.fields.iter().zip(&record.fields) {
+            match (back, cell) {
+                (usus::OwnedCell::Reading(back), usus::OwnedCell::Reading(reading)) => {
+                    let sent = match &reading.value {
+                        usus::OwnedValue::Absent(_) => usus::OwnedValue::Absent(usus::Absent::Empty),
+                        usus::OwnedValue::Code { name, .. } => usus::OwnedValue::Text(name.clone()),
+                        value => value.clone(),
+                    };
+                    assert_eq!((&back.value, back.quality), (&sent, reading.quality), "{name}");
+                }
+                (back, cell) => assert_eq!(back, cell, "{name}"),
+            }
+        }
+        assert_eq!((&back.kind, &back.ranges), (&record.kind, &record.ranges));
         let line = plain(serde_json::from_str(line).unwrap());
         assert_eq!(line, plain(serde_json::to_value(record).unwrap()));
     }

@@ -107,6 +107,7 @@ pub(super) fn compile(
         no_data,
         meaning,
         range: declared.range.as_ref().map(|range| range.value),
+        closed: declared.closed,
         word: None,
         tests: None,
     };
@@ -122,6 +123,9 @@ fn shorten(field: &mut Field) {
 
 /// The short way to an integer's value, if all of it fits 64 bits.
 fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
+    if field.closed {
+        return None;
+    }
     let (Raw::Integer { integer, bits }, Meaning::Number { convert, codes, .. }) = (&field.raw, &field.meaning) else {
         return None;
     };
@@ -252,7 +256,8 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(declared.optional && in_bytes, "optional", "a packet");
     conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
     conflict(declared.rollover.is_some() && !declared.counter, "rollover", "a field that is no `counter`");
-    conflict(declared.strict && in_bytes, "invalid", "a packet");
+    conflict(declared.closed && declared.codes.is_empty(), "closed", "a field without `codes`");
+    conflict(declared.strict && in_bytes && !declared.closed, "invalid", "a packet");
 }
 
 /// How a number is made, with its scale, codes and unit.
@@ -434,7 +439,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         FieldType::Clock => ValueType::Clock,
         FieldType::Date => ValueType::Date,
     };
-    let surprises = !matches!(kind, FieldType::Integer(_) | FieldType::Bytes);
+    let surprises = declared.closed || !matches!(kind, FieldType::Integer(_) | FieldType::Bytes);
     let degrees = matches!(kind, FieldType::Latitude | FieldType::Longitude).then(|| "°".to_string());
     FieldSchema {
         name: name.to_string(),

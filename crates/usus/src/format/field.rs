@@ -62,6 +62,7 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
             .word("invalid", "treatment of invalid text", &[("reject", true), ("keep", false)])
             .unwrap_or(false),
         fill: read_fill(&mut keys),
+        closed: keys.flag("closed"),
         group: read_group(&mut keys, groups),
     };
     keys.done();

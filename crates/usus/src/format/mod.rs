@@ -485,6 +485,8 @@ pub struct Field {
     pub optional: bool,
     /// `invalid = "reject"`: a text that is no value of the type rejects the whole frame.
     pub strict: bool,
+    /// `closed`: a value that `codes` does not name is invalid.
+    pub closed: bool,
     /// `fill`: the byte that fills a text up to its width.
     pub fill: Option<u8>,
     /// `count` or `up_to` and `fields`: a group.

@@ -29,6 +29,8 @@ pub(crate) struct Field {
     pub(crate) no_data: Box<[Constant]>,
     pub(crate) meaning: Meaning,
     pub(crate) range: Option<[Decimal; 2]>,
+    /// Whether a value without a name is invalid.
+    pub(crate) closed: bool,
     /// The short way to its value, where there is one.
     pub(crate) word: Option<Word>,
     /// What is tested on the short way.

@@ -27,6 +27,13 @@ impl Date {
         Some(Date { year, month, day })
     }
 
+    /// Reads a date as `Display` shows it: `2026-11-25`.
+    pub fn parse(text: &str) -> Option<Date> {
+        let mut parts = text.splitn(3, '-');
+        let mut part = || parts.next();
+        Date::new(part()?.parse().ok()?, part()?.parse().ok()?, part()?.parse().ok()?)
+    }
+
     /// The year, 0 to 9999.
     pub const fn year(self) -> i16 {
         self.year
@@ -67,6 +74,17 @@ impl Clock {
             return None;
         }
         Some(Clock { hour, minute, second, nanosecond, digits })
+    }
+
+    /// Reads a time of day as `Display` shows it: `06:17:42.5`.
+    pub fn parse(text: &str) -> Option<Clock> {
+        let (time, fraction) = text.split_once('.').unwrap_or((text, ""));
+        let mut parts = time.splitn(3, ':');
+        let mut part = || parts.next()?.parse().ok();
+        let (hour, minute, second) = (part()?, part()?, part()?);
+        let digits = u8::try_from(fraction.len()).ok().filter(|digits| *digits <= 9)?;
+        let fraction: u32 = if digits == 0 { 0 } else { fraction.parse().ok()? };
+        Clock::new(hour, minute, second, fraction.checked_mul(10u32.pow(9 - u32::from(digits)))?, digits)
     }
 
     /// The hour, 0 to 23.

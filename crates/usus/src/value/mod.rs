@@ -85,6 +85,10 @@ pub enum Quality {
 }
 
 impl Quality {
+    /// All there are.
+    pub const ALL: [Quality; 5] =
+        [Quality::Good, Quality::OutOfRange, Quality::Invalid, Quality::InvalidText, Quality::NotFinite];
+
     /// The word that stands in outputs; empty for [`Quality::Good`].
     pub const fn word(self) -> &'static str {
         match self {

@@ -5,6 +5,7 @@ mod bounds;
 mod cases;
 mod declarations;
 mod drive;
+mod encoders;
 mod framings;
 mod properties;
 mod reference;
