@@ -433,3 +433,49 @@ fn owned_records_have_the_shape_of_json_lines() {
         assert_eq!(line, plain(serde_json::to_value(record).unwrap()));
     }
 }
+
+/// A record that is made of several frames is a row like any other, in tables and in JSON Lines.
+#[test]
+fn rows_of_several_frames_are_written_like_others() {
+    let folder = tempfile::tempdir().unwrap();
+    let plan = plan(
+        "format = 'talk'\n[[frame]]\ncut = 'text'\nheader = [{ name = 'side', chars = '1', internal = true }]\n\
+         [record.ask]\nwhen = \"side == 'Q'\"\nfields = [{ name = 'n', column = 2, type = 'number' }]\n\
+         [record.tell]\nfields = [{ name = 'n', column = 2, type = 'number' }, { name = 'loads', up_to = 'end', fields = [{ name = 'load', type = 'number', unit = 'kN' }] }]",
+    );
+    let within = usus::Span::from_nanoseconds(1_000_000_000);
+    let plan = usus::trial::join(&plan, [("ask", "n"), ("tell", "n")], "pair", within, 8).unwrap();
+    let bytes = b"Q,7\nQ,8\nA,8,1.5,2.50\nA,7\nQ,9\n";
+    let options = TableOptions { origin: true, ..TableOptions::default() };
+    convert(&plan, bytes, &Destination::named(&folder.path().join("t")).unwrap(), options, None).unwrap();
+    let table = rows(&folder.path().join("t/pair.csv"));
+    let items = rows(&folder.path().join("t/pair.tell_loads.csv"));
+    let named = |name: &str| table[0].iter().position(|known| known == name).unwrap();
+    let said: Vec<[&str; 4]> = table[1..]
+        .iter()
+        .map(|row| ["offset", "length", "ask_n", "tell_n"].map(|name| row[named(name)].as_str()))
+        .collect();
+    assert_eq!(said, [["4", "15", "8", "8"], ["0", "6", "7", "7"]]);
+    assert_eq!(items.len(), 3);
+    let load = items[0].iter().position(|known| known == "load").unwrap();
+    assert_eq!(items[2][load], "2.50");
+    let path = folder.path().join("t.jsonl");
+    convert(&plan, bytes, &Destination::named(&path).unwrap(), TableOptions::default(), None).unwrap();
+    let json = fs::read_to_string(path).unwrap();
+    let first = json.lines().next().unwrap();
+    assert!(
+        first.contains(
+            r#""ranges":[[4,3],[8,12]],"fields":{"ask_n":8,"tell_n":8,"tell_loads":[{"load":1.5},{"load":2.50}]}"#
+        ),
+        "{first}"
+    );
+    // And by serde.
+    #[derive(Debug, serde::Deserialize, PartialEq)]
+    struct Pair {
+        ask_n: u8,
+        tell_loads: Vec<std::collections::BTreeMap<String, String>>,
+    }
+    let mut pairs = Vec::new();
+    plan.decode(bytes, &mut |record: &usus::Record<'_>| pairs.push(record.to::<Pair>().unwrap())).unwrap();
+    assert_eq!((pairs[0].ask_n, pairs[0].tell_loads[1]["load"].as_str()), (8, "2.50"));
+}

@@ -545,7 +545,7 @@ fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ig
     match &mut draft.frame.framing {
         Framing::Packet(packet) => {
             let behind = packet.end.as_ref().map_or(0, |end| end.bytes.len() + packet.behind);
-            let check_in = check.map_or(0, |check| check.form.size()) - packet.behind;
+            let check_in = check.map_or(0, |check| check.form.size()).saturating_sub(packet.behind);
             packet.longest = match (&packet.length, longest) {
                 (Length::Fixed(length), _) => *length,
                 (Length::ToEnd, _) if read_as_text => (format.limits.line + behind).min(limits::FRAME),

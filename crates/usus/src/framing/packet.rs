@@ -101,7 +101,10 @@ impl Packet {
             }
         }
         let length = self.length(number, bytes, looked_at)?;
-        let contents = length - self.end.as_ref().map_or(0, |end| end.bytes.len() + self.behind);
+        let behind = self.end.as_ref().map_or(0, |end| end.bytes.len() + self.behind);
+        let Some(contents) = length.checked_sub(behind).filter(|contents| *contents >= self.start.bytes.len()) else {
+            return Err(Verdict::Fail(Reason::Length { frame: number, found: length as u64 }));
+        };
         let choice = choices.choose(plan, number, frame, &header);
         if !self.admits(plan, choice, length, contents) {
             return Err(Verdict::Fail(Reason::Length { frame: number, found: length as u64 }));
@@ -142,8 +145,8 @@ impl Packet {
     fn length_to_end(&self, number: u16, bytes: &[u8], looked_at: usize) -> Result<usize, Verdict> {
         let Some(end) = &self.end else { return Ok(bytes.len()) };
         let behind = end.bytes.len() + self.behind;
-        let limit = self.longest - behind;
-        let first = self.shortest - behind;
+        let limit = self.longest.saturating_sub(behind);
+        let first = self.shortest.saturating_sub(behind);
         let seen = &bytes[..bytes.len().min(limit + end.bytes.len())];
         let overlap = end.bytes.len().max(self.start.bytes.len()) - 1;
         let from = looked_at.saturating_sub(overlap).min(seen.len());

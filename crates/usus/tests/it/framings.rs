@@ -296,3 +296,30 @@ fn overlapping_candidates_are_judged_as_each_alone() {
         }
     }
 }
+
+/// Formats whose lengths leave room for nothing find nothing, and nothing else happens.
+#[test]
+fn lengths_that_leave_no_room_give_no_frames() {
+    let frame = |keys: &str, limits: &str| {
+        format!(
+            "format = 'x'\nlimits = {{ {limits} }}\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nread = 'columns'\n{keys}\n\
+             [record.r]\nfields = [{{ name = 'a' }}]"
+        )
+    };
+    let behind = "checksum = { algorithm = 'CRC-32/ISO-HDLC', type = 'u32be', behind = true }";
+    let formats = [
+        frame(&format!("end = 'BB'\nlength = 2\n{behind}"), "line = 9"),
+        frame(&format!("end = 'BB'\nlength = 6\n{behind}"), "line = 9"),
+        frame(&format!("end = 'BB'\n{behind}"), "line = 1"),
+        frame(&format!("end = 'BB'\nlength = {{ byte = 1, type = 'i8', add = -3 }}\n{behind}"), "frame = 1"),
+        frame("end = 'BB CC'", "line = 1"),
+        "format = 'x'\nlimits = { frame = 1 }\n[[frame]]\ncut = 'slip'\nchecksum = { algorithm = 'CRC-16/XMODEM', type = 'u16be' }\n[record.r]\nfields = [{ name = 'a', byte = 0, type = 'bytes' }]".to_owned(),
+    ];
+    for format in formats {
+        let plan = plan(&format);
+        let mut rng = Rng::with_seed(3);
+        let bytes: Vec<u8> = (0..3_000).map(|_| one_of(&mut rng, [0xAA, 0xBB, 0xCC, 0xC0, 0xDB, 2])).collect();
+        let whole = run(&plan, &Input::raw(&bytes), &mut || usize::MAX);
+        assert_eq!(run(&plan, &Input::raw(&bytes), &mut || rng.usize(1..9)), whole, "{format}");
+    }
+}
