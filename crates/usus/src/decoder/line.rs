@@ -484,7 +484,7 @@ impl Line {
                 self.ledger.ignore(length as u64, name, plan.limits.names);
                 if let ([_, ..], Some(kind)) = (&*frame.counters, frame.kinds.first()) {
                     let queue = &mut self.queue;
-                    self.counters.ignored(*kind, &frame.counters, &cells, &mut |kind| {
+                    self.counters.without_series(*kind, &frame.counters, &cells, &mut |kind| {
                         queue.push_back(Outcome::Notice { offset, kind });
                     });
                 }

@@ -64,9 +64,11 @@ pub(super) fn find(place: &Place<'_>, from: u64, failed: bool) -> Start {
     let Some(end) = memchr(END, bytes) else { return Start::NotBefore(view.end()) };
     let behind_ends = end + bytes[end..].iter().take_while(|byte| **byte == END).count();
     if behind_ends == bytes.len() {
-        return Start::NotBefore(if view.closed { view.end() } else { from });
+        // The last one opens a frame if something else follows. However many there are, no more has to be kept.
+        return Start::NotBefore(view.end() - u64::from(!view.closed));
     }
-    let opens = behind_ends - end > 1 || !failed;
+    let behind_another = end == 0 && from > at && view.between(from - 1, from) == [END];
+    let opens = behind_ends - end > 1 || behind_another || !failed;
     Start::At(from + behind_ends as u64 - u64::from(opens))
 }
 

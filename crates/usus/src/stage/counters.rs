@@ -58,21 +58,14 @@ impl Counters {
         cells: &Cells<'_>,
         notices: &mut impl FnMut(NoticeKind),
     ) {
-        if kind.counters.is_empty() {
-            return;
-        }
-        if !kind.series.is_empty() {
-            return self.record_of_series(plan, number, kind, cells, notices);
-        }
-        for (index, counter) in kind.counters.iter().enumerate() {
-            if let Some(counted) = self.single.get_mut(counter.slot) {
-                count((number, index), counter, cells, counted, notices);
-            }
+        match kind.series.is_empty() {
+            true => self.without_series(number, &kind.counters, cells, notices),
+            false => self.record_of_series(plan, number, kind, cells, notices),
         }
     }
 
-    /// Takes in a frame that is ignored, but counts like records of that kind do, as far as its header tells.
-    pub(crate) fn ignored(
+    /// Takes in what counts without series: a record, or a frame that is ignored and counts like records of that kind do, as far as its header tells.
+    pub(crate) fn without_series(
         &mut self,
         number: u16,
         counters: &[Counter],

@@ -195,7 +195,8 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
                     (0..*size).map(|_| rng.choice([0, 7, 0xC0, 0xDB, 0xFF, 0x12]).unwrap()).collect();
                 let sum = Checksum::named("CRC-16/MODBUS").unwrap().of(&contents) as u16;
                 contents.extend(sum.to_le_bytes());
-                bytes.extend((0..rng.usize(0..3)).map(|_| 0xC0));
+                let ends = if rng.u32(0..30) == 0 { rng.usize(0..400) } else { rng.usize(0..3) };
+                bytes.extend((0..ends).map(|_| 0xC0));
                 for byte in contents {
                     match byte {
                         0xC0 => bytes.extend([0xDB, 0xDC]),

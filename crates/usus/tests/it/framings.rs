@@ -323,3 +323,19 @@ fn lengths_that_leave_no_room_give_no_frames() {
         assert_eq!(run(&plan, &Input::raw(&bytes), &mut || rng.usize(1..9)), whole, "{format}");
     }
 }
+
+/// A line that idles in ENDs keeps none of them, wherever that begins: each look at the ledger holds what is pending against the bound.
+#[test]
+fn endless_delimiters_are_not_kept() {
+    let plan = plan(WINCH);
+    let frame = winch(7, &[1, 2, 3]);
+    let idle = vec![0xC0; 3 * (plan.largest_window() + 1)];
+    for front in [&b""[..], b"noise", &frame] {
+        let bytes = [front, &idle, &frame].concat();
+        let (events, ledgers) = run(&plan, &Input::raw(&bytes), &mut || 10_000);
+        assert_eq!(run(&plan, &Input::raw(&bytes), &mut || usize::MAX).0, events);
+        let records = events.iter().filter(|event| event.contains("state number=7 data=010203")).count();
+        assert_eq!(records, if front == frame { 2 } else { 1 }, "{events:?}");
+        assert!(ledgers[0].balances());
+    }
+}
