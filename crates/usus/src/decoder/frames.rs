@@ -57,8 +57,7 @@ impl Line {
         let Some(number) = route.text.filter(|_| route.searching.is_empty()) else { return Ok(Then::Other) };
         let frame = &inner.frames[usize::from(number)];
         match &frame.framing {
-            // What was looked at already, byte by byte, is not looked at again.
-            Framing::Text(text) if frame.check.is_none() && !self.scan.has_open_text(self.at) => {
+            Framing::Text(text) if frame.check.is_none() => {
                 let line = framing::TextLine { text: *text, separator: frame.separator };
                 self.frame_after_frame(plan, number, line, false, seen, sink)
             }

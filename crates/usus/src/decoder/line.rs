@@ -84,6 +84,8 @@ pub(super) struct Line {
     last: Option<Time>,
     /// Before the window reaches this offset, nothing can be said.
     nothing_before: u64,
+    /// What begins here was looked at the long way, and is open: it is not looked at in another way, too.
+    open_at: Option<u64>,
     /// What is still to be said about bytes that are booked.
     pub(super) queue: VecDeque<Outcome>,
     pub(super) ledger: Ledger,
@@ -124,6 +126,7 @@ impl Line {
             faults: VecDeque::new(),
             last: None,
             nothing_before: 0,
+            open_at: None,
             queue: VecDeque::new(),
             ledger: Ledger::for_kinds(inner.kinds.len()),
             held: 0,
@@ -304,12 +307,14 @@ impl Line {
             if self.at == seen.end() {
                 return Ok(());
             }
-            let begun = self.at;
-            if self.frames(plan, seen, sink)? == Then::Same && self.at > begun {
-                continue;
-            }
-            if !self.queue.is_empty() || self.at == seen.end() {
-                continue;
+            if self.open_at != Some(self.at) {
+                let begun = self.at;
+                if self.frames(plan, seen, sink)? == Then::Same && self.at > begun {
+                    continue;
+                }
+                if !self.queue.is_empty() || self.at == seen.end() {
+                    continue;
+                }
             }
             while self.silences.front().is_some_and(|silence| *silence <= self.at) {
                 self.silences.pop_front();
@@ -329,7 +334,7 @@ impl Line {
                     }
                 }
                 Err(need) => {
-                    self.nothing_before = need;
+                    (self.nothing_before, self.open_at) = (need, Some(self.at));
                     return Ok(());
                 }
             }

@@ -108,12 +108,6 @@ impl Scan {
         self.tried = None;
     }
 
-    /// Whether a text that begins at a position was looked at, and has no end yet.
-    #[inline]
-    pub(crate) fn has_open_text(&self, at: u64) -> bool {
-        self.no_line_end_before > at
-    }
-
     /// Forgets what was known of candidates: all of them lay before a frame.
     #[inline]
     pub(crate) fn clear(&mut self) {
