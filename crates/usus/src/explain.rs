@@ -7,6 +7,7 @@ use alloc::vec::Vec;
 
 use crate::check::{self, Whole};
 use crate::checksum;
+use crate::compile;
 use crate::event::Event;
 use crate::example;
 use crate::format::{Field, Format, Spanned};
@@ -97,8 +98,8 @@ impl Format {
     /// # Ok::<(), usus::Problems>(())
     /// ```
     pub fn explain(&self, role: Option<&str>, bytes: &[u8], is_text: bool) -> Result<Vec<Explained>, Problems> {
-        let open = self.with_all_shown();
-        let plan = open.compile()?;
+        let open = self.as_read()?.with_all_shown();
+        let plan = compile::plan(&open)?;
         let explain = |bytes: &[u8]| {
             let (mut explained, mut booked) = (Vec::new(), 0);
             let take = &mut |event: Event<'_>| {

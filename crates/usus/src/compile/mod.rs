@@ -5,11 +5,11 @@ mod columns;
 mod doubt;
 mod field;
 mod sheet;
+mod whole;
 
 use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::sync::Arc;
 use alloc::vec::Vec;
 
 use crate::claim;
@@ -18,48 +18,14 @@ use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
     At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Frame, Framing, Ignore, Inner, Kind, LayoutRow, Length,
-    Output, Packet, Pattern, Plan, Raw, Reading, Role, Route, Sentence, ShapeUnit, Slip, Slot, Text, fixed_packets,
+    Output, Packet, Pattern, Raw, Reading, Role, Route, Sentence, ShapeUnit, Slip, Slot, Text, fixed_packets,
 };
-use crate::problem::{Problem, ProblemKind, Problems, nearest};
+use crate::problem::{ProblemKind, Problems, nearest};
 use crate::read::Cells;
 use crate::schema::{KindSchema, Schema};
 
 use sheet::{Sheet, condition, header_fields};
-
-impl Format {
-    /// Compiles the format: resolves every place, length, name and condition.
-    ///
-    /// # Errors
-    ///
-    /// All problems found: fields that overrun their frame, bytes that nothing names, conditions on unknown names, and so on,
-    /// each with its place in the format file.
-    pub fn compile(&self) -> Result<Plan, Problems> {
-        let mut problems = Problems::default();
-        let inner = compile(self, &mut problems);
-        problems.none_or(&self.text, inner.map(|inner| Plan(Arc::new(inner))))
-    }
-
-    /// What is legal in the format and can hardly be meant: fields that overlap, records to which earlier ones leave nothing, values that a type
-    /// cannot hold, packets without a checksum, a format without an example. It stops nothing; each is told at its place.
-    ///
-    /// ```
-    /// let format = usus::Format::parse(r#"
-    ///     format = "scale"
-    ///     [[frame]]
-    ///     cut = "text"
-    ///     [record.weight]
-    ///     fields = [{ name = "weight", type = "number", unit = "kg" }]
-    /// "#)?;
-    /// let doubts = format.doubts();
-    /// assert!(doubts[0].kind.to_string().starts_with("there is no example"));
-    /// # Ok::<(), usus::Problems>(())
-    /// ```
-    pub fn doubts(&self) -> Vec<Problem> {
-        let mut problems = Problems::with_doubts();
-        compile(self, &mut problems);
-        problems.into_doubts(&self.text)
-    }
-}
+pub(crate) use whole::plan;
 
 /// A frame being compiled, with what its records need to know.
 struct Draft {

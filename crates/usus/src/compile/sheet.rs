@@ -7,7 +7,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::field;
-use crate::expression::{Expression, Type};
+use crate::expression::{self, Expression, Type};
 use crate::format::{Field as Declared, FieldType, When};
 use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Output, Reading};
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -251,28 +251,20 @@ pub(super) fn condition(when: &When, header: &[HeaderField], problems: &mut Prob
     let mut report = |problem: crate::expression::ExpressionProblem| {
         problems.add(when.place(problem.span), ProblemKind::Expression(problem.kind));
     };
-    when.tree.clone().check(&mut resolve, &mut report)
+    match expression::parse(&when.text) {
+        Ok(tree) => tree.check(&mut resolve, &mut report),
+        Err(problem) => {
+            report(problem);
+            None
+        }
+    }
 }
 
 /// The type as it was declared, with its bits.
 pub(super) fn word_of(declared: &Declared, kind: FieldType) -> String {
-    use crate::integer::Order;
-    let order = |order: Order| if order == Order::Big { "be" } else { "le" };
     let word = match kind {
-        FieldType::Integer(integer) if integer.bytes == 1 => if integer.signed { "i8" } else { "u8" }.to_string(),
-        FieldType::Integer(integer) => {
-            format!("{}{}{}", if integer.signed { 'i' } else { 'u' }, integer.bytes * 8, order(integer.order))
-        }
-        FieldType::F32(bytes) => format!("f32{}", order(bytes)),
-        FieldType::F64(bytes) => format!("f64{}", order(bytes)),
-        FieldType::Text => "text".to_string(),
-        FieldType::Bytes => "bytes".to_string(),
-        FieldType::Number => "number".to_string(),
         FieldType::Hex => "number in hex".to_string(),
-        FieldType::Latitude => "lat".to_string(),
-        FieldType::Longitude => "lon".to_string(),
-        FieldType::Clock => "clock".to_string(),
-        FieldType::Date => "date".to_string(),
+        kind => kind.to_string(),
     };
     match &declared.bits {
         Some(bits) if bits.value.0 == bits.value.1 => format!("{word} bit {}", bits.value.0),

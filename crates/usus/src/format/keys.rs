@@ -323,6 +323,11 @@ pub fn hex_bytes(text: &str) -> Option<Vec<u8>> {
     digits.chunks(2).map(|pair| Some(digit(pair[0])? << 4 | digit(pair[1])?)).collect()
 }
 
+/// Bytes as hex digits in pairs with blanks between them: `A5 5A`.
+pub(super) fn hex_digits(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
+}
+
 /// Reads a pair of integers.
 pub(super) fn pair_of<T>(
     problems: &mut Problems,

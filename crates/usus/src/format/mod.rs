@@ -10,26 +10,56 @@ mod keys;
 mod pattern;
 mod read;
 mod types;
+mod write;
 
 pub use crate::integer::{Integer, Order};
 pub use keys::hex_bytes;
+use keys::hex_digits;
 pub use pattern::byte_pattern;
+pub(crate) use read::format as read;
 
-use alloc::string::String;
+use alloc::string::{String, ToString};
 use alloc::sync::Arc;
 use alloc::vec::Vec;
 use core::ops::Range;
 
-use crate::expression::Expression;
 use crate::limits;
-use crate::problem::{ProblemKind, Problems};
+use crate::problem::ProblemKind;
 use crate::time::Span;
 use crate::value::Decimal;
 
 /// A declared format: serial settings, framing, records and examples, as read from a format file.
 ///
-/// Everything in it can be looked at; it is made by [`Format::parse`] only.
-#[derive(Clone, Debug)]
+/// It is read by [`Format::parse`], or put together in code from [`Format::new`]; everything in it can be looked at and altered.
+/// Whatever was done to it, [`Format::compile`] checks it as it checks a file.
+///
+/// ```
+/// use usus::Format;
+/// use usus::format::{Check, CheckForm, Cut, Field, FieldType, Frame, Integer, Length, Order, Record};
+///
+/// let byte = Integer { signed: false, bytes: 1, order: Order::Big };
+/// let mut frame = Frame::new("packet", Cut::Packet { start: vec![0xA5, 0x5A], length: Length::Fixed(4.into()), end: None });
+/// frame.checksum = Some(Check::new("SUM-8", CheckForm::Binary(byte)));
+///
+/// let mut brake = Field::new("brake");
+/// brake.kind = Some(FieldType::Integer(byte).into());
+/// let mut record = Record::new("state");
+/// record.fields.push(brake);
+///
+/// let mut format = Format::new("brake-box");
+/// format.frames.push(frame);
+/// format.records.push(record);
+/// assert!(format.compile()?.schema().kind("state").is_some());
+///
+/// // One byte more, and nothing says what it is.
+/// let Cut::Packet { length, .. } = &mut format.frames[0].cut else { unreachable!() };
+/// *length = Length::Fixed(5.into());
+/// let problems = format.compile().unwrap_err();
+/// assert!(problems.to_string().contains("nothing names byte 3"));
+/// assert!(format.to_toml().contains("length   = 5"));
+/// # Ok::<(), usus::Problems>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Format {
     /// `format`: its name.
@@ -52,43 +82,70 @@ pub struct Format {
     pub ignores: Vec<Ignore>,
     /// `[[example]]`, in the order of the file.
     pub examples: Vec<Example>,
-    /// The file that it was read from.
+    /// The file that it was read from; empty for one made in code.
     pub(crate) text: Arc<str>,
 }
 
 impl Format {
-    /// Reads a format file and reports every problem in it that can be seen without compiling it.
+    /// A format without frames and records, to be put together in code.
+    pub fn new(name: impl Into<String>) -> Format {
+        Format {
+            name: name.into(),
+            title: None,
+            version: None,
+            serial: None,
+            limits: Limits::default(),
+            lines: Vec::new(),
+            frames: Vec::new(),
+            records: Vec::new(),
+            ignores: Vec::new(),
+            examples: Vec::new(),
+            text: Arc::default(),
+        }
+    }
+
+    /// The format as a file that says the same. Comments and the order of keys of a file that it was read from are not kept.
     ///
-    /// # Errors
-    ///
-    /// All problems found, each with its place in `text`.
+    /// What no file can say (an integer of nine bytes, a name with a blank) comes out as something that [`Format::parse`] refuses.
     ///
     /// ```
-    /// let format = usus::Format::parse(r#"
+    /// let mut format = usus::Format::parse(r#"
     ///     format = "scale"
     ///     [[frame]]
     ///     cut = "text"
     ///     [record.weight]
     ///     fields = [{ name = "weight", type = "number", unit = "kg" }]
     /// "#)?;
-    /// assert_eq!(format.records[0].kind.value, "weight");
-    ///
-    /// let problems = usus::Format::parse("fromat = 'scale'").unwrap_err();
-    /// assert_eq!(problems.iter().next().unwrap().help().unwrap(), "did you mean `format`?");
+    /// format.version = Some("2".to_string());
+    /// assert_eq!(usus::Format::parse(&format.to_toml())?.version.as_deref(), Some("2"));
     /// # Ok::<(), usus::Problems>(())
     /// ```
-    pub fn parse(text: &str) -> Result<Format, Problems> {
-        read::format(text)
+    pub fn to_toml(&self) -> String {
+        write::format(self)
     }
 }
 
 /// A value and where it stands in the format file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Spanned<T> {
-    /// Its place, as bytes of the file.
+    /// Its place, as bytes of the file; empty for one made in code.
     pub span: Range<usize>,
     /// The value.
     pub value: T,
+}
+
+impl<T> From<T> for Spanned<T> {
+    /// A value that stands in no file.
+    fn from(value: T) -> Spanned<T> {
+        Spanned { span: 0..0, value }
+    }
+}
+
+impl From<&str> for Spanned<String> {
+    /// A text that stands in no file.
+    fn from(text: &str) -> Spanned<String> {
+        text.to_string().into()
+    }
 }
 
 /// A number or a text as written.
@@ -157,7 +214,9 @@ impl core::fmt::Display for Serial {
         let stop = match self.half_stop_bits {
             2 => "1",
             3 => "1.5",
-            _ => "2",
+            4 => "2",
+            // No line has such; and none is read from it.
+            _ => "?",
         };
         write!(f, "{} {}{}{stop}", self.baud, self.data_bits, self.parity.letter())
     }
@@ -208,7 +267,7 @@ impl Default for Limits {
 }
 
 /// `[line.ROLE]`: one of several lines.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct LineRole {
     /// Its role.
@@ -217,8 +276,15 @@ pub struct LineRole {
     pub serial: Option<Serial>,
 }
 
+impl LineRole {
+    /// A line with the settings of the format.
+    pub fn new(role: impl Into<String>) -> LineRole {
+        LineRole { role: role.into().into(), serial: None }
+    }
+}
+
 /// `[[frame]]`: how frames are cut from a line.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Frame {
     /// Where it stands.
@@ -240,6 +306,20 @@ pub struct Frame {
 }
 
 impl Frame {
+    /// Frames without checksum and header, read as usual for their cut.
+    pub fn new(name: impl Into<String>, cut: Cut) -> Frame {
+        Frame {
+            span: 0..0,
+            name: name.into(),
+            on: None,
+            cut,
+            read: None,
+            checksum: None,
+            header: Vec::new(),
+            separator: b',',
+        }
+    }
+
     /// How its contents are read.
     pub fn reads(&self) -> Read {
         let usual = match self.cut {
@@ -336,7 +416,7 @@ pub enum Length {
 }
 
 /// `checksum = { … }`: a checksum in the frame.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Check {
     /// Where it stands in the file.
@@ -358,6 +438,20 @@ pub struct Check {
 }
 
 impl Check {
+    /// A checksum over all bytes of the frame before it, which are its last ones.
+    pub fn new(algorithm: impl Into<String>, form: CheckForm) -> Check {
+        Check {
+            span: 0..0,
+            algorithm: algorithm.into(),
+            form,
+            byte: None,
+            from: 0,
+            to: None,
+            behind: false,
+            through_end: false,
+        }
+    }
+
     /// Bytes that it takes behind the end of its packet.
     pub fn size_behind(&self) -> usize {
         if self.behind { self.form.size() } else { 0 }
@@ -384,7 +478,7 @@ impl CheckForm {
 }
 
 /// `[record.KIND]`: what frames of one kind say.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Record {
     /// Its kind.
@@ -405,20 +499,42 @@ pub struct Record {
     pub fields: Vec<Field>,
 }
 
+impl Record {
+    /// A record of any frame, without fields.
+    pub fn new(kind: impl Into<String>) -> Record {
+        Record {
+            kind: kind.into().into(),
+            title: None,
+            frame: None,
+            when: None,
+            series: Vec::new(),
+            checksum: None,
+            more: false,
+            fields: Vec::new(),
+        }
+    }
+}
+
 /// A condition, and where its text begins in the file.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct When {
     /// Where the text stands.
     pub span: Range<usize>,
     /// The text.
     pub text: String,
-    pub(crate) tree: Expression<String>,
     /// Byte of the file where byte 0 of the text stands, if the text is written without escapes.
     pub(crate) start: Option<usize>,
 }
 
-/// `[[ignore]]`: frames that are declared to carry nothing of interest.
-#[derive(Clone, Debug)]
+impl When {
+    /// A condition such as `type == 1`. Whether it is one is found when the format is compiled.
+    pub fn new(text: impl Into<String>) -> When {
+        When { span: 0..0, text: text.into(), start: None }
+    }
+}
+
+/// `[[ignore]]`: frames that are declared to carry nothing of interest; by default all that no record claims.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Ignore {
     /// Where it stands.
@@ -432,7 +548,7 @@ pub struct Ignore {
 }
 
 /// A field, a group of fields, or reserved bytes.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Field {
     /// Where it stands.
@@ -493,14 +609,28 @@ pub struct Field {
     pub group: Option<Group>,
 }
 
+impl Field {
+    /// A field behind the one before it. One without a name is [`Field::default`].
+    pub fn new(name: impl Into<String>) -> Field {
+        Field { name: Some(name.into().into()), ..Field::default() }
+    }
+}
+
 /// A list of sub-records.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Group {
     /// How many items it has.
     pub count: Count,
     /// Fields of one item.
     pub fields: Vec<Field>,
+}
+
+impl Group {
+    /// So many items of these fields.
+    pub fn new(count: Count, fields: Vec<Field>) -> Group {
+        Group { count, fields }
+    }
 }
 
 /// How many items a group has.
@@ -515,9 +645,10 @@ pub enum Count {
 }
 
 /// Where a field is.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Place {
     /// Behind the field before it.
+    #[default]
     Next,
     /// At this byte of the frame, from 0; negative places count from the frame's end. In a group, from the item's start.
     Byte(Spanned<i64>),
@@ -556,7 +687,7 @@ pub enum FieldType {
 }
 
 /// `[[example]]`: a frame and what it must give.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Example {
     /// Where it stands.
@@ -571,6 +702,25 @@ pub struct Example {
     pub kind: Spanned<String>,
     /// The other keys of `gives`.
     pub fields: Vec<(Spanned<String>, Expected)>,
+}
+
+impl Example {
+    /// Bytes that give a record of this kind.
+    pub fn of_bytes(bytes: impl Into<Vec<u8>>, kind: impl Into<String>) -> Example {
+        Example {
+            span: 0..0,
+            bytes: bytes.into(),
+            is_text: false,
+            on: None,
+            kind: kind.into().into(),
+            fields: Vec::new(),
+        }
+    }
+
+    /// A text, without its line end, that gives a record of this kind.
+    pub fn of_text(text: &str, kind: impl Into<String>) -> Example {
+        Example { is_text: true, ..Example::of_bytes(text, kind) }
+    }
 }
 
 /// What an example expects of a field.

@@ -1,5 +1,7 @@
 //! Byte patterns, as `start` and `end` have them: `"A5 5A"`, `"STX 'R'"`, `"CR LF"`.
 
+use alloc::format;
+use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 /// The ASCII control characters whose names are patterns, by their values. `FF` is the byte.
@@ -33,6 +35,31 @@ pub fn byte_pattern(text: &str) -> Option<Vec<u8>> {
         rest = rest.trim_start();
     }
     (!bytes.is_empty()).then_some(bytes)
+}
+
+/// A pattern that stands for these bytes: names and quoted text where all of them are ASCII, else hex digits.
+pub(super) fn pattern_of(bytes: &[u8]) -> String {
+    if !bytes.is_ascii() {
+        return super::hex_digits(bytes);
+    }
+    let mut words: Vec<String> = Vec::new();
+    let mut in_quotes = false;
+    for &byte in bytes {
+        let quotable = byte.is_ascii_graphic() && byte != b'\'';
+        match (words.last_mut(), quotable) {
+            (Some(word), true) if in_quotes => word.insert(word.len() - 1, char::from(byte)),
+            (_, true) => words.push(format!("'{}'", char::from(byte))),
+            (_, false) => words.push(match byte {
+                0x7F => "DEL".to_string(),
+                _ => CONTROLS
+                    .get(usize::from(byte))
+                    .filter(|name| !name.is_empty())
+                    .map_or(format!("{byte:02X}"), |name| (*name).to_string()),
+            }),
+        }
+        in_quotes = quotable;
+    }
+    words.join(" ")
 }
 
 fn control(name: &str) -> Option<u8> {

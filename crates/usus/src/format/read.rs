@@ -12,13 +12,13 @@ use crate::expression;
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
 
-/// Reads a whole format file.
-pub(super) fn format(text: &str) -> Result<Format, Problems> {
+/// Reads a whole format file: what could be read of it, and what is wrong with it.
+pub(crate) fn format(text: &str) -> (Option<Format>, Problems) {
     let mut problems = Problems::default();
     if text.len() > limits::FORMAT_BYTES {
         let kind = ProblemKind::FileSize { found: text.len(), limit: limits::FORMAT_BYTES };
         problems.add(0..0, kind);
-        return problems.none_or(text, None);
+        return (None, problems);
     }
     let (document, errors) = DeTable::parse_recoverable(text);
     if !errors.is_empty() {
@@ -27,16 +27,10 @@ pub(super) fn format(text: &str) -> Result<Format, Problems> {
             let span = error.span().unwrap_or(0..0);
             problems.add(span, ProblemKind::Syntax(error.message().to_string()));
         }
-        return problems.none_or(text, None);
+        return (None, problems);
     }
-    let top = read_top(text, document.get_ref(), &mut problems);
-    if let (Some(format), false) = (&top, problems.is_empty()) {
-        // Whoever mends a file wants to know all that is wrong with it.
-        if let Err(later) = format.compile() {
-            problems.add_independent(later);
-        }
-    }
-    problems.none_or(text, top)
+    let format = read_top(text, document.get_ref(), &mut problems);
+    (format, problems)
 }
 
 fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<Format> {
@@ -193,7 +187,7 @@ fn read_when(keys: &mut Keys<'_, '_>, file: &str) -> Option<When> {
     let literal = file.get(span.clone()).unwrap_or_default();
     let start = literal.find(&text).map(|offset| span.start + offset);
     match expression::parse(&text) {
-        Ok(tree) => Some(When { span, text, tree, start }),
+        Ok(_) => Some(When { span, text, start }),
         Err(problem) => {
             let place = place_in(&span, start, problem.span);
             keys.problem(place, ProblemKind::Expression(problem.kind));

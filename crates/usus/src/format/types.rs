@@ -2,8 +2,9 @@
 
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::fmt;
 
-use super::{Integer, Order};
+use super::{FieldType, Integer, Order};
 use crate::problem::{ProblemKind, nearest};
 
 /// Reads an integer type such as `u16le`.
@@ -25,6 +26,42 @@ pub(super) fn integer_type(text: &str) -> Option<Integer> {
         _ => return None,
     };
     Some(Integer { signed, bytes: bits / 8, order })
+}
+
+impl fmt::Display for Integer {
+    /// As `type` has it: `u16le`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let sign = if self.signed { 'i' } else { 'u' };
+        let order = if self.bytes == 1 { "" } else { self.order.word() };
+        write!(f, "{sign}{}{order}", u32::from(self.bytes) * 8)
+    }
+}
+
+impl fmt::Display for FieldType {
+    /// As `type` has it; of hex digits it is `number`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            FieldType::Integer(integer) => integer.fmt(f),
+            FieldType::F32(order) => write!(f, "f32{}", order.word()),
+            FieldType::F64(order) => write!(f, "f64{}", order.word()),
+            FieldType::Text => f.write_str("text"),
+            FieldType::Bytes => f.write_str("bytes"),
+            FieldType::Number | FieldType::Hex => f.write_str("number"),
+            FieldType::Latitude => f.write_str("lat"),
+            FieldType::Longitude => f.write_str("lon"),
+            FieldType::Clock => f.write_str("clock"),
+            FieldType::Date => f.write_str("date"),
+        }
+    }
+}
+
+impl Order {
+    fn word(self) -> &'static str {
+        match self {
+            Order::Big => "be",
+            Order::Little => "le",
+        }
+    }
 }
 
 /// Every word that `type` can be, for messages.

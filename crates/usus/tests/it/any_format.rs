@@ -31,6 +31,11 @@ enum Sends {
     },
 }
 
+/// A sound format.
+pub fn text(seed: u64) -> String {
+    format(&mut Rng::with_seed(seed)).0
+}
+
 /// A sound format, and what goes with it.
 fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
     let lines = rng.bool();

@@ -15,6 +15,7 @@ use crate::drive::{Drive, Input, run};
 struct Case {
     path: PathBuf,
     front: String,
+    format: String,
     plan: Plan,
     input: Vec<Input>,
     events: Vec<String>,
@@ -35,6 +36,11 @@ fn files(folder: PathBuf) -> Vec<PathBuf> {
     paths
 }
 
+/// The formats of all cases.
+pub fn format_texts() -> Vec<String> {
+    cases().into_iter().map(|case| case.format).collect()
+}
+
 fn read(path: &Path) -> Result<Case, Problems> {
     let text = fs::read_to_string(path).unwrap();
     let (front, events) = text.split_once("== events\n").unwrap_or_else(|| panic!("{path:?} has no events"));
@@ -46,7 +52,14 @@ fn read(path: &Path) -> Result<Case, Problems> {
     };
     let plan = Format::parse(&format)?.compile()?;
     let (front, path) = (front.to_owned(), path.to_owned());
-    Ok(Case { front, plan, input: read_input(input), events: events.lines().map(str::to_owned).collect(), path })
+    Ok(Case {
+        front,
+        format,
+        plan,
+        input: read_input(input),
+        events: events.lines().map(str::to_owned).collect(),
+        path,
+    })
 }
 
 fn read_input(text: &str) -> Vec<Input> {

@@ -42,7 +42,8 @@ fn text(frame: &str, record: &str) -> String {
     format!("format = 't'\n[[frame]]\ncut = 'text'\n{frame}\n[record.r]\n{record}\n")
 }
 
-fn cases() -> Vec<(&'static str, String)> {
+/// Formats that are not sound, each with what is wrong with it.
+pub fn cases() -> Vec<(&'static str, String)> {
     let p = "start = 'AA'\nlength = 4";
     let ok = "fields = [{ name = 'v', type = 'u24be' }]";
     let own = |text: &str| text.to_owned();

@@ -6,6 +6,7 @@ mod cases;
 mod declarations;
 mod drive;
 mod encoders;
+mod formats;
 mod framings;
 mod properties;
 mod reference;

@@ -1,0 +1,357 @@
+//! Writing a format as a file: what `read` reads.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+use core::fmt::Display;
+
+use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
+
+use super::pattern::pattern_of;
+use super::{
+    Check, CheckForm, Count, Cut, Example, Expected, Field, FieldType, Format, Frame, Ignore, Length, LineEnd, Literal,
+    Place, Presence, Read, Record, Spanned, When,
+};
+use crate::time::Span;
+
+/// The file of a format.
+pub(super) fn format(format: &Format) -> String {
+    let mut top = Keys::default();
+    top.text("format", Some(&format.name));
+    top.text("title", format.title.as_deref());
+    top.text("version", format.version.as_deref());
+    top.text("serial", format.serial.map(|serial| serial.to_string()).as_deref());
+    let mut file = top.lines();
+    file += &section("[limits]", limits(format));
+    for line in &format.lines {
+        let mut keys = Keys::default();
+        keys.text("serial", line.serial.map(|serial| serial.to_string()).as_deref());
+        file += &format!("\n[line.{}]\n{}", quoted_key(&line.role.value), keys.lines());
+    }
+    for declared in &format.frames {
+        file += &format!("\n[[frame]]\n{}", frame(declared).lines());
+    }
+    for declared in &format.records {
+        file += &format!("\n[record.{}]\n{}", quoted_key(&declared.kind.value), record(declared).lines());
+    }
+    for declared in &format.ignores {
+        file += &format!("\n[[ignore]]\n{}", ignore(declared).lines());
+    }
+    for declared in &format.examples {
+        file += &format!("\n[[example]]\n{}", example(declared).lines());
+    }
+    file
+}
+
+/// A section, unless nothing stands in it.
+fn section(heading: &str, keys: Keys) -> String {
+    if keys.0.is_empty() { String::new() } else { format!("\n{heading}\n{}", keys.lines()) }
+}
+
+fn limits(format: &Format) -> Keys {
+    let (limits, usual) = (format.limits, super::Limits::default());
+    let other = |limit: usize, usual: usize| (limit != usual).then_some(limit);
+    let mut keys = Keys::default();
+    keys.shown("frame", limits.frame);
+    keys.shown("line", other(limits.line, usual.line));
+    keys.shown("series", other(limits.series, usual.series));
+    keys.shown("names", other(limits.names, usual.names));
+    keys
+}
+
+fn frame(frame: &Frame) -> Keys {
+    let mut keys = Keys::default();
+    let word = match frame.cut {
+        Cut::Text { .. } => "text",
+        Cut::Sentence { .. } => "nmea-0183",
+        Cut::Packet { .. } => "packet",
+        Cut::Slip => "slip",
+    };
+    keys.text("name", Some(&frame.name));
+    keys.text("on", written(&frame.on));
+    keys.text("cut", Some(word));
+    match &frame.cut {
+        Cut::Text { end, idle } => {
+            let word = match end {
+                LineEnd::Any => None,
+                LineEnd::Lf => Some("LF"),
+                LineEnd::Cr => Some("CR"),
+                LineEnd::CrLf => Some("CR LF"),
+            };
+            keys.text("end", word);
+            keys.text("idle", idle.map(silence).as_deref());
+        }
+        Cut::Sentence { checksum, anywhere } => {
+            keys.presence((*checksum != Presence::Required).then_some(*checksum));
+            keys.flag("anywhere", *anywhere);
+        }
+        Cut::Packet { start, length, end } => {
+            keys.text("start", Some(&pattern_of(start)));
+            keys.text("end", end.as_deref().map(pattern_of).as_deref());
+            match length {
+                Length::ToEnd => {}
+                Length::Fixed(length) => keys.shown("length", Some(length.value)),
+                Length::Field { byte, integer, add, .. } => {
+                    let mut inner = Keys::default();
+                    inner.shown("byte", Some(byte));
+                    inner.text("type", Some(&integer.to_string()));
+                    inner.shown("add", (*add != 0).then_some(add));
+                    keys.put("length", inner.inline());
+                }
+            }
+        }
+        Cut::Slip => {}
+    }
+    let read = frame.read.as_ref().map(|read| match read.value {
+        Read::Bytes => "bytes",
+        Read::Columns => "columns",
+    });
+    keys.text("read", read);
+    if let Some(declared) = &frame.checksum {
+        keys.put("checksum", check(declared).inline());
+    }
+    if frame.separator != b',' {
+        keys.text("separator", Some(&char::from(frame.separator).to_string()));
+    }
+    keys.fields("header", &frame.header);
+    keys
+}
+
+/// A silence, in the largest unit in which it is a whole number.
+fn silence(silence: Span) -> String {
+    let nanoseconds = silence.nanoseconds();
+    match nanoseconds {
+        whole if whole % 1_000_000_000 == 0 => format!("{} s", whole / 1_000_000_000),
+        whole if whole % 1_000_000 == 0 => format!("{} ms", whole / 1_000_000),
+        whole => format!("{}.{:03} us", whole / 1_000, whole % 1_000),
+    }
+}
+
+fn check(check: &Check) -> Keys {
+    let mut keys = Keys::default();
+    keys.text("algorithm", Some(&check.algorithm));
+    let (integer, digits) = match check.form {
+        CheckForm::Binary(integer) => (integer, None),
+        CheckForm::Hex(integer) => (integer, Some("hex")),
+    };
+    keys.text("type", Some(&integer.to_string()));
+    keys.text("digits", digits);
+    keys.shown("byte", check.byte);
+    keys.shown("from", (check.from != 0).then_some(check.from));
+    keys.shown("to", check.to);
+    keys.flag("behind", check.behind);
+    keys.flag("through_end", check.through_end);
+    keys
+}
+
+fn record(record: &Record) -> Keys {
+    let mut keys = Keys::default();
+    keys.text("title", record.title.as_deref());
+    keys.text("frame", written(&record.frame));
+    keys.condition(record.when.as_ref());
+    keys.list("series", record.series.iter().map(|name| quoted(&name.value)).collect());
+    keys.presence(record.checksum);
+    keys.text("more", record.more.then_some("ignore"));
+    keys.fields("fields", &record.fields);
+    keys
+}
+
+fn ignore(ignore: &Ignore) -> Keys {
+    let mut keys = Keys::default();
+    keys.text("frame", written(&ignore.frame));
+    keys.condition(ignore.when.as_ref());
+    keys.text("count_by", written(&ignore.count_by));
+    keys
+}
+
+fn field(field: &Field) -> Keys {
+    let mut keys = Keys::default();
+    let pair = |(first, last): (usize, usize)| quoted(&format!("{first}-{last}"));
+    keys.text("name", written(&field.name));
+    keys.text("title", field.title.as_deref());
+    keys.text("tag", field.tag.as_deref());
+    keys.flag("internal", field.internal);
+    match &field.place {
+        Place::Next => {}
+        Place::Byte(byte) => keys.shown("byte", Some(byte.value)),
+        Place::Columns(columns) => keys.put("column", pair(columns.value)),
+        Place::Characters(characters) => keys.put("chars", pair(characters.value)),
+    }
+    let kind = field.kind.as_ref().map(|kind| kind.value);
+    keys.text("type", kind.map(|kind| kind.to_string()).as_deref());
+    keys.text("digits", (kind == Some(FieldType::Hex)).then_some("hex"));
+    keys.shown("width", field.width.as_ref().map(|width| width.value));
+    keys.text("bits", field.bits.as_ref().map(|bits| format!("{}-{}", bits.value.0, bits.value.1)).as_deref());
+    keys.table("flags", field.flags.iter().map(|(bit, name)| (bit.to_string(), quoted(&name.value))));
+    keys.table("codes", field.codes.iter().map(|(value, name)| (code(&value.value), quoted(name))));
+    keys.flag("closed", field.closed);
+    keys.put_some("equals", field.equals.as_ref().map(|equals| literal(&equals.value)));
+    keys.flag("reserved", field.reserved);
+    keys.shown("scale", field.scale.as_ref().map(|scale| scale.value));
+    keys.shown("add", field.add.as_ref().map(|add| add.value));
+    keys.shown("places", field.places.as_ref().map(|places| places.value));
+    keys.text("unit", written(&field.unit));
+    keys.text("unit_from", written(&field.unit_from));
+    keys.list("no_data", field.no_data.iter().map(|mark| literal(&mark.value)).collect());
+    keys.put_some("range", field.range.as_ref().map(|range| format!("[{}, {}]", range.value[0], range.value[1])));
+    keys.flag("counter", field.counter);
+    keys.shown("rollover", field.rollover.as_ref().map(|rollover| rollover.value));
+    keys.text("layout", written(&field.layout));
+    keys.flag("optional", field.optional);
+    keys.text("invalid", field.strict.then_some("reject"));
+    keys.shown("fill", field.fill);
+    if let Some(group) = &field.group {
+        match &group.count {
+            Count::Fixed(count) => keys.shown("count", Some(count.value)),
+            Count::Field(name) => keys.text("count", Some(&name.value)),
+            Count::ToEnd => keys.text("up_to", Some("end")),
+        }
+        keys.fields("fields", &group.fields);
+    }
+    keys
+}
+
+fn example(example: &Example) -> Keys {
+    let mut keys = Keys::default();
+    let text = core::str::from_utf8(&example.bytes).ok().filter(|_| example.is_text);
+    keys.text("text", text);
+    if text.is_none() {
+        keys.text("bytes", Some(&super::hex_digits(&example.bytes)));
+    }
+    // A text that is none can stand in no file.
+    keys.text("text", (example.is_text && text.is_none()).then_some(""));
+    keys.text("on", written(&example.on));
+    let mut gives = Keys::default();
+    gives.text("record", Some(&example.kind.value));
+    gives.expected(&example.fields);
+    keys.put("gives", gives.inline());
+    keys
+}
+
+fn written(text: &Option<Spanned<String>>) -> Option<&str> {
+    text.as_ref().map(|text| text.value.as_str())
+}
+
+/// A text in the quotes that need no escapes, if there are such; always in one line.
+fn quoted(text: &str) -> String {
+    let builder = TomlStringBuilder::new(text);
+    let quoted = builder.as_basic_pretty().or_else(|| builder.as_literal()).unwrap_or_else(|| builder.as_basic());
+    quoted.to_toml_value()
+}
+
+fn quoted_key(key: &str) -> String {
+    TomlKeyBuilder::new(key).as_default().to_toml_key()
+}
+
+fn literal(literal: &Literal) -> String {
+    match literal {
+        Literal::Number(number) => number.to_string(),
+        Literal::Bits(bits) => format!("0x{bits:X}"),
+        Literal::Text(text) => quoted(text),
+        Literal::Bool(flag) => flag.to_string(),
+    }
+}
+
+/// A value as a key of `codes`.
+fn code(value: &Literal) -> String {
+    match value {
+        Literal::Text(text) => text.clone(),
+        other => literal(other),
+    }
+}
+
+/// Keys with their values, both as they stand in the file.
+#[derive(Default)]
+struct Keys(Vec<(String, String)>);
+
+impl Keys {
+    fn put(&mut self, key: &str, value: String) {
+        self.0.push((key.to_string(), value));
+    }
+
+    fn put_some(&mut self, key: &str, value: Option<String>) {
+        if let Some(value) = value {
+            self.put(key, value);
+        }
+    }
+
+    fn text(&mut self, key: &str, text: Option<&str>) {
+        self.put_some(key, text.map(quoted));
+    }
+
+    /// A number.
+    fn shown(&mut self, key: &str, number: Option<impl Display>) {
+        self.put_some(key, number.map(|number| number.to_string()));
+    }
+
+    fn flag(&mut self, key: &str, flag: bool) {
+        self.put_some(key, flag.then(|| "true".to_string()));
+    }
+
+    /// Values, unless there are none.
+    fn list(&mut self, key: &str, values: Vec<String>) {
+        self.put_some(key, (!values.is_empty()).then(|| format!("[{}]", values.join(", "))));
+    }
+
+    /// A table, unless it is empty.
+    fn table(&mut self, key: &str, entries: impl Iterator<Item = (String, String)>) {
+        let entries = Keys(entries.map(|(key, value)| (quoted_key(&key), value)).collect());
+        self.put_some(key, (!entries.0.is_empty()).then(|| entries.inline()));
+    }
+
+    fn condition(&mut self, when: Option<&When>) {
+        self.text("when", when.map(|when| when.text.as_str()));
+    }
+
+    fn presence(&mut self, presence: Option<Presence>) {
+        let word = presence.map(|presence| match presence {
+            Presence::Required => "required",
+            Presence::Optional => "optional",
+            Presence::Absent => "absent",
+        });
+        self.put_some("checksum", word.map(|word| format!("{{ presence = \"{word}\" }}")));
+    }
+
+    /// A list of fields, a line each.
+    fn fields(&mut self, key: &str, fields: &[Field]) {
+        if fields.is_empty() {
+            return;
+        }
+        let mut list = "[\n".to_string();
+        for declared in fields {
+            // What stands in groups stands deeper.
+            list += &format!("  {},\n", field(declared).inline().replace('\n', "\n  "));
+        }
+        list.push(']');
+        self.put(key, list);
+    }
+
+    fn expected(&mut self, fields: &[(Spanned<String>, Expected)]) {
+        for (name, expected) in fields {
+            let value = match expected {
+                Expected::Value(value) => literal(&value.value),
+                Expected::Items(_, items) => {
+                    let item = |fields: &Vec<_>| {
+                        let mut keys = Keys::default();
+                        keys.expected(fields);
+                        keys.inline()
+                    };
+                    format!("[{}]", items.iter().map(item).collect::<Vec<_>>().join(", "))
+                }
+            };
+            self.put(&quoted_key(&name.value), value);
+        }
+    }
+
+    /// As a table in one line.
+    fn inline(self) -> String {
+        let pairs: Vec<String> = self.0.into_iter().map(|(key, value)| format!("{key} = {value}")).collect();
+        if pairs.is_empty() { "{}".to_string() } else { format!("{{ {} }}", pairs.join(", ")) }
+    }
+
+    /// As lines of a table, with the values below one another.
+    fn lines(self) -> String {
+        let width = self.0.iter().map(|(key, _)| key.chars().count()).max().unwrap_or(0);
+        self.0.into_iter().map(|(key, value)| format!("{key:width$} = {value}\n")).collect()
+    }
+}
