@@ -136,15 +136,15 @@ pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent,
             if shape.item == 0 && !shape.no_gaps && (least..=shape.front + shape.tail).contains(&found) {
                 return Ok(Extent { count: 0, tail: shape.front });
             }
-            fit_columns(number, kind, cells)
+            fit_columns(number, kind, cells, found, 1)
         }
+        ShapeUnit::Apart => fit_columns(number, kind, cells, cells.apart_count(), 2),
     }
 }
 
 #[inline(never)]
-fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Reason> {
+fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>, found: usize, places: usize) -> Result<Extent, Reason> {
     let shape = &kind.shape;
-    let found = cells.column_count();
     let needed = shape.front_required + shape.tail_required;
     let too_few = |needed: usize| Reason::Columns { kind: number, needed: needed as u32, found: found as u32 };
     if found < needed {
@@ -167,11 +167,11 @@ fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Re
     }
     if shape.no_gaps
         && let Some(column) =
-            (0..found.min(declared)).find(|column| cells.column(*column).is_none_or(|text| text.length == 0))
+            (0..found.min(declared)).find(|column| cells.column(*column * places).is_none_or(|text| text.length == 0))
     {
         return Err(Reason::EmptyColumn { kind: number, column: column as u32 + 1 });
     }
-    Ok(Extent { count: count as u32, tail })
+    Ok(Extent { count: count as u32, tail: tail * places })
 }
 
 /// Items of the varying part: what a field says, or all there is room for.

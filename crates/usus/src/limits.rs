@@ -21,8 +21,10 @@ pub const ALL_FIELDS: usize = 65_536;
 pub const ALL_CODES: usize = 262_144;
 /// Entries of one `codes` or `flags` table.
 pub const CODES: usize = 4_096;
-/// Bytes of a start pattern.
+/// Bytes of a start pattern, or of another text by which frames and their parts are found.
 pub const START: usize = 64;
+/// Texts of a `separator`.
+pub const SEPARATORS: usize = 16;
 /// Largest frame of a `packet` cut, in bytes. `limits.frame` lowers it.
 pub const FRAME: usize = 65_536;
 /// Longest line of a `text` cut, in bytes without its end: a place behind it fits sixteen bits. `limits.line` lowers it.

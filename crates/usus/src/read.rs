@@ -12,7 +12,8 @@ pub(crate) struct Cells<'a> {
     /// The same and what follows in the window, so that a word can be taken near the end. Nothing is read from it that is not in
     /// the frame.
     pub(crate) wide: &'a [u8],
-    /// Where each column begins, and one more than the text's length at the end; empty if there are no columns.
+    /// Where each column begins, and one more than the text's length at the end; of columns that lie apart, where each begins and
+    /// one more than where it ends, or twice the same where there is none. Empty if there are no columns.
     pub(crate) columns: &'a [u16],
     /// The byte or column behind the part of varying size.
     pub(crate) tail: usize,
@@ -66,9 +67,14 @@ impl<'a> Cells<'a> {
         Cells { bytes, wide: bytes, columns: &[], tail: 0 }
     }
 
-    /// How many columns there are.
+    /// How many columns there are that lie side by side.
     pub(crate) fn column_count(&self) -> usize {
         self.columns.len().saturating_sub(1)
+    }
+
+    /// How many columns there are that lie apart.
+    pub(crate) fn apart_count(&self) -> usize {
+        self.columns.len() / 2
     }
 
     #[inline(always)]
@@ -110,6 +116,7 @@ impl<'a> Cells<'a> {
             Raw::Bytes(Some(size)) => RawValue::Bytes(self.bytes.get(start..start + size)?),
             Raw::Bytes(None) => RawValue::Bytes(self.bytes.get(start..self.tail)?),
             Raw::Columns(count) => RawValue::Bytes(self.column_text(start, count)?),
+            Raw::Apart(count) => RawValue::Bytes(self.column_text(start, 2 * count - 1)?),
             // A text may end before the last character wanted.
             Raw::Characters(first, end) => {
                 let end = end.min(self.bytes.len());
@@ -228,9 +235,14 @@ impl<'a> Cells<'a> {
             Raw::F64(_) => (size(8), None),
             Raw::Bytes(Some(width)) => (size(width), None),
             Raw::Bytes(None) => (start..self.tail, None),
-            Raw::Columns(count) => {
-                let (first, end) = (*self.columns.get(start)?, *self.columns.get(start + count)?);
-                (usize::from(first)..usize::from(end).checked_sub(1)?, Some(start + 1))
+            Raw::Columns(_) | Raw::Apart(_) => {
+                let (column, places) = match field.raw {
+                    Raw::Apart(count) => (start / 2, 2 * count - 1),
+                    Raw::Columns(count) => (start, count),
+                    _ => return None,
+                };
+                let (first, end) = (*self.columns.get(start)?, *self.columns.get(start + places)?);
+                (usize::from(first)..usize::from(end).checked_sub(1)?, Some(column + 1))
             }
             Raw::Characters(first, end) => (first..end.min(self.bytes.len()), None),
         };
@@ -249,7 +261,7 @@ impl<'a> Cells<'a> {
     #[inline(always)]
     pub(crate) fn column(&self, column: usize) -> Option<Column<'a>> {
         let (next, start) = (usize::from(*self.columns.get(column + 1)?), usize::from(*self.columns.get(column)?));
-        let length = next.wrapping_sub(start).wrapping_sub(1);
+        let length = next.checked_sub(start + 1)?;
         Some(Column { wide: self.wide.get(start..)?, length })
     }
 
@@ -293,7 +305,7 @@ impl<'a> Cells<'a> {
         if matches!(raw, RawValue::NotSent) {
             return Reading::absent(Absent::NotSent);
         }
-        if matches!(field.raw, Raw::Columns(_) | Raw::Characters(..))
+        if matches!(field.raw, Raw::Columns(_) | Raw::Apart(_) | Raw::Characters(..))
             && matches!(&raw, RawValue::Bytes(text) if text.trim_ascii().is_empty())
         {
             return Reading::absent(Absent::Empty);
@@ -367,8 +379,9 @@ impl<'a> Cells<'a> {
             Some(first) => first,
             None => return Reading::absent(Absent::NotSent),
         };
+        let second = first + if matches!(field.raw, Raw::Apart(_)) { 2 } else { 1 };
         let (number, letter) =
-            (self.column_text(first, 1).unwrap_or(text), self.column_text(first + 1, 1).unwrap_or_default());
+            (self.column_text(first, 1).unwrap_or(text), self.column_text(second, 1).unwrap_or_default());
         let (number, letter) = (number.trim_ascii(), letter.trim_ascii());
         if number.is_empty() && letter.is_empty() {
             return Reading::absent(Absent::Empty);

@@ -119,6 +119,16 @@ pub enum Reason {
         /// The first column with nothing in it, from 1.
         column: u32,
     },
+    /// A column begins with a quote, and none closes it.
+    OpenQuote {
+        /// The frame.
+        frame: u16,
+    },
+    /// Behind the quote that closes a column comes no separator.
+    BehindQuote {
+        /// The frame.
+        frame: u16,
+    },
     /// A record that has to come with another came without it.
     Unmatched {
         /// The kind.
@@ -169,6 +179,8 @@ impl Reason {
             Reason::Columns { .. } => "too few columns",
             Reason::MoreColumns { .. } => "too many columns",
             Reason::EmptyColumn { .. } => "empty column",
+            Reason::OpenQuote { .. } => "open quote",
+            Reason::BehindQuote { .. } => "text behind a quote",
             Reason::Unmatched { .. } => "unmatched",
             Reason::Count { .. } => "group count",
             Reason::Equals { .. } => "field constant",
@@ -263,6 +275,12 @@ impl fmt::Display for Description<'_> {
                     "column {column} of {} is empty: two blanks in a row, or one at the begin, would move every value behind it",
                     kind(of)
                 )
+            }
+            Reason::OpenQuote { frame } => {
+                write!(f, "{} has a column that begins with a quote which nothing closes", named(frame))
+            }
+            Reason::BehindQuote { frame } => {
+                write!(f, "{} has more in a column than stands between its quotes", named(frame))
             }
             Reason::Unmatched { kind: of } => write!(f, "{} came without what belongs to it", kind(of)),
             Reason::Count { kind: of, sent: Some(sent) } => {

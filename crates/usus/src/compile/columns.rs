@@ -8,7 +8,7 @@ use super::bytes::{find_count, push_group};
 use super::field::{column_size, field_type, layout_of};
 use super::sheet::Sheet;
 use crate::format::{Count as DeclaredCount, Field as Declared, Group as DeclaredGroup, Place};
-use crate::plan::{At, Count, Group, Output, Reading, Shape, ShapeUnit};
+use crate::plan::{At, Count, Group, Output, Reading, Separation, Shape, ShapeUnit};
 use crate::problem::{ProblemKind, Problems};
 
 /// Where the next column goes, and which columns a text needs.
@@ -134,9 +134,13 @@ impl Placing {
     }
 
     /// The shape of a record's texts.
-    pub(super) fn shape(&self, more: bool, separator: u8) -> Shape {
+    pub(super) fn shape(&self, more: bool, separation: &Separation) -> Shape {
         Shape {
-            unit: if self.any { ShapeUnit::Columns } else { ShapeUnit::Characters },
+            unit: match separation {
+                _ if !self.any => ShapeUnit::Characters,
+                Separation::Byte(_) => ShapeUnit::Columns,
+                Separation::Apart(_) => ShapeUnit::Apart,
+            },
             front: self.front,
             front_required: self.front_required,
             item: self.varying.map_or(0, |(_, item)| item),
@@ -145,7 +149,7 @@ impl Placing {
             tail_required: self.tail_required,
             back: 0,
             more,
-            no_gaps: separator == b' ',
+            no_gaps: separation.is_blank(),
         }
     }
 }
@@ -174,9 +178,10 @@ fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, prob
     }
     // A layout that cannot be read is reported where the field is compiled.
     let layout = layout_of(declared, kind, &mut Problems::default());
-    let size = column_size(kind, layout.as_ref(), sheet.separator);
+    let size = column_size(kind, layout.as_ref(), &sheet.separation);
     let at = placing.place(declared, size, declared.optional, problems);
-    sheet.add(declared, kind, at, place_text(at, size, sheet.group.is_some()), problems);
+    let place = place_text(at, size, sheet.group.is_some());
+    sheet.add(declared, kind, written_down(at, &sheet.separation), place, problems);
 }
 
 fn add_group(
@@ -222,7 +227,18 @@ fn add_group(
         }
     };
     Output::count_neighbours(&mut items.outputs);
+    let (first, size) = (written_down(first, &sheet.separation), size * sheet.separation.places());
     push_group(sheet, items, declared, name, Group { first, size, count, outputs: Vec::new() }, place);
+}
+
+/// A column as a place among those that are written down of a text.
+fn written_down(at: At, separation: &Separation) -> At {
+    let places = separation.places();
+    match at {
+        At::Front(column) => At::Front(column * places),
+        At::Tail(column) => At::Tail(column * places),
+        At::Back(column) => At::Back(column * places),
+    }
 }
 
 fn place_text(at: At, size: usize, in_group: bool) -> String {

@@ -9,7 +9,7 @@ use alloc::vec::Vec;
 use crate::expression::Type;
 use crate::format::{Field as Declared, FieldType, Literal, Spanned};
 use crate::integer::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, Tests, UnitFrom, Word};
+use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, Separation, Tests, UnitFrom, Word};
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::unit;
@@ -41,10 +41,10 @@ pub(super) fn byte_size(field: &Declared, kind: FieldType) -> Option<usize> {
 }
 
 /// Columns that a field of a text takes.
-pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separator: u8) -> usize {
+pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separation: &Separation) -> usize {
     match kind {
         FieldType::Latitude | FieldType::Longitude => 2,
-        FieldType::Clock | FieldType::Date => 1 + layout.map_or(0, |layout| layout.count(separator)),
+        FieldType::Clock | FieldType::Date => 1 + layout.map_or(0, |layout| separation.count(&layout.between())),
         _ => 1,
     }
 }
@@ -75,13 +75,13 @@ pub(super) fn compile(
     kind: FieldType,
     at: At,
     medium: Reading,
-    separator: u8,
+    separation: &Separation,
     lookup: &Lookup<'_>,
     problems: &mut Problems,
 ) -> Option<Field> {
     check_keys(declared, kind, medium, problems);
     let layout = layout_of(declared, kind, problems);
-    let raw = raw(declared, kind, medium, layout.as_ref(), separator, problems)?;
+    let raw = raw(declared, kind, medium, layout.as_ref(), separation, problems)?;
     let meaning = match kind {
         FieldType::Integer(_) => number(declared, kind, NumberOf::Integer, lookup, problems),
         FieldType::Number => number(declared, kind, NumberOf::Decimal, lookup, problems),
@@ -177,14 +177,18 @@ fn raw(
     kind: FieldType,
     medium: Reading,
     layout: Option<&Layout>,
-    separator: u8,
+    separation: &Separation,
     problems: &mut Problems,
 ) -> Option<Raw> {
     if medium == Reading::Text {
         if let crate::format::Place::Characters(chars) = &declared.place {
             return Some(Raw::Characters(chars.value.0 - 1, chars.value.1));
         }
-        return Some(Raw::Columns(column_size(kind, layout, separator)));
+        let columns = column_size(kind, layout, separation);
+        return Some(match separation {
+            Separation::Byte(_) => Raw::Columns(columns),
+            Separation::Apart(_) => Raw::Apart(columns),
+        });
     }
     match kind {
         FieldType::Integer(integer) => {

@@ -18,7 +18,8 @@ use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
     At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Frame, Framing, Ignore, Inner, Kind, LayoutRow, Length,
-    Output, Packet, Pattern, Raw, Reading, Role, Route, Sentence, ShapeUnit, Slip, Slot, Text, fixed_packets,
+    Output, Packet, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip, Slot, Text,
+    fixed_packets,
 };
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::read::Cells;
@@ -129,7 +130,9 @@ fn compile_frame(
         format::Read::Bytes => Reading::Bytes,
         format::Read::Columns => Reading::Text,
     };
-    let mut sheet = Sheet::new(reading, declared.separator, &declared.name);
+    let separators: Vec<&str> = declared.separators.iter().map(|separator| separator.value.as_str()).collect();
+    let separation = Separation::new(&separators, declared.joined, declared.quote);
+    let mut sheet = Sheet::new(reading, separation.clone(), &declared.name);
     let fixed = match &declared.cut {
         format::Cut::Packet { length: format::Length::Fixed(length), end, .. } => {
             let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
@@ -171,7 +174,7 @@ fn compile_frame(
         check,
         header: header_fields(&sheet),
         reading,
-        separator: declared.separator,
+        separation,
         has_columns: matches!(&placing, Placing::Columns(placing) if placing.has_columns()),
         lead,
         kinds: Vec::new(),
@@ -268,7 +271,7 @@ fn raw_size(raw: &Raw) -> Option<usize> {
         Raw::F32(_) => Some(4),
         Raw::F64(_) => Some(8),
         Raw::Bytes(size) => *size,
-        Raw::Columns(_) | Raw::Characters(..) => None,
+        Raw::Columns(_) | Raw::Apart(_) | Raw::Characters(..) => None,
     }
 }
 
@@ -414,7 +417,7 @@ fn compile_record(
             sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
             columns::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             draft.frame.has_columns |= placing.has_columns();
-            placing.shape(record.more, declared_frame.separator)
+            placing.shape(record.more, &draft.frame.separation)
         }
     };
     let mut weight = format::weigh(&declared_frame.header);
@@ -576,7 +579,7 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
     for field in named {
         match (field.at, &field.raw) {
             (_, Raw::Characters(_, end)) if *end <= 8 => characters = characters.max(*end),
-            (At::Front(0), Raw::Columns(1)) => column = true,
+            (At::Front(0), Raw::Columns(1) | Raw::Apart(1)) => column = true,
             _ => return ChoiceKey::Unknown,
         }
     }

@@ -9,7 +9,7 @@ use alloc::vec::Vec;
 use super::field;
 use crate::expression::{self, Expression, Type};
 use crate::format::{Field as Declared, FieldType, When};
-use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Output, Reading};
+use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Output, Reading, Separation};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::FieldSchema;
 use crate::value::ValueType;
@@ -18,7 +18,7 @@ use crate::value::ValueType;
 #[derive(Clone)]
 pub(super) struct Sheet {
     pub(super) medium: Reading,
-    pub(super) separator: u8,
+    pub(super) separation: Separation,
     pub(super) frame: String,
     pub(super) record: Option<String>,
     pub(super) group: Option<String>,
@@ -33,10 +33,10 @@ pub(super) struct Sheet {
 }
 
 impl Sheet {
-    pub(super) fn new(medium: Reading, separator: u8, frame: &str) -> Sheet {
+    pub(super) fn new(medium: Reading, separation: Separation, frame: &str) -> Sheet {
         Sheet {
             medium,
-            separator,
+            separation,
             frame: frame.to_string(),
             record: None,
             group: None,
@@ -51,7 +51,7 @@ impl Sheet {
 
     /// An empty sheet for the items of a group, which may refer to the fields before it.
     pub(super) fn for_group(&self, name: &str) -> Sheet {
-        let mut sheet = Sheet::new(self.medium, self.separator, &self.frame);
+        let mut sheet = Sheet::new(self.medium, self.separation.clone(), &self.frame);
         sheet.record.clone_from(&self.record);
         sheet.group = Some(name.to_string());
         sheet
@@ -70,7 +70,7 @@ impl Sheet {
         }
         let siblings = &self.siblings;
         let lookup = |name: &str| find(siblings, name).cloned().ok_or_else(|| nearest_of(siblings, name));
-        let Some(field) = field::compile(declared, kind, at, self.medium, self.separator, &lookup, problems) else {
+        let Some(field) = field::compile(declared, kind, at, self.medium, &self.separation, &lookup, problems) else {
             return;
         };
         for (bit, name) in &declared.flags {

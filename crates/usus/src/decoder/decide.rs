@@ -1,8 +1,10 @@
 //! What becomes of a frame: a record, nothing by declaration, or a reject.
 
+use alloc::vec::Vec;
+
 use crate::check::{self, Whole};
 use crate::claim::{Choices, Extent};
-use crate::contents::{cells, fit, split};
+use crate::contents::{cells, fit, lay_out};
 use crate::event::NoticeKind;
 use crate::framing::{Behind, CheckState, Columns, Ended, Framed, Scan};
 use crate::limits;
@@ -20,7 +22,7 @@ pub(super) enum Decision<'p> {
 #[inline(always)]
 pub(super) fn decide<'p>(
     plan: &'p Inner,
-    framed: &Framed,
+    framed: &mut Framed,
     frame_on: &[u8],
     length: usize,
     behind: Behind,
@@ -43,7 +45,7 @@ pub(super) fn decide<'p>(
     let decision = match tested {
         Ok(check) => {
             let Scan { columns, choices, decoded, .. } = scan;
-            claim(plan, framed, frame, framed.contents.of(frame_on, decoded), check, columns, choices)
+            claim(plan, framed, frame, frame_on, check, (columns, decoded), choices)
         }
         Err(reason) => Decision::Reject { reason, clipped: false },
     };
@@ -83,24 +85,28 @@ fn test(frame: &Frame, framed: &Framed, sent: Whole<'_>) -> Result<CheckState, R
 #[inline(always)]
 fn claim<'p>(
     plan: &'p Inner,
-    framed: &Framed,
+    framed: &mut Framed,
     frame: &'p Frame,
-    (contents, wide): (&[u8], &[u8]),
+    frame_on: &[u8],
     check: CheckState,
-    columns: &mut Columns,
+    (columns, decoded): (&mut Columns, &mut Vec<u8>),
     choices: &mut Choices,
 ) -> Decision<'p> {
+    let reject = |reason| Decision::Reject { reason, clipped: false };
     if frame.has_columns {
-        split(frame, contents, columns);
+        match lay_out(framed.frame, frame, framed.contents, frame_on, decoded, columns) {
+            Ok(contents) => framed.contents = contents,
+            Err(reason) => return reject(reason),
+        }
     } else {
         columns.clear();
     }
+    let (contents, wide) = framed.contents.of(frame_on, decoded);
     let cells = cells(frame, contents, wide, columns);
     let choice = match framed.choice {
         Choice::Undecided => choices.choose(plan, framed.frame, frame, &cells),
         decided => decided,
     };
-    let reject = |reason| Decision::Reject { reason, clipped: false };
     match choice {
         Choice::Kind(kind) => match fit(plan, framed.frame, frame, kind, check, &cells) {
             Ok(extent) => Decision::Record { kind, extent, notice: None },

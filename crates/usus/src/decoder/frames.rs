@@ -44,7 +44,7 @@ impl Line {
                     return self.packets(plan, number, frame, packet, once, seen, sink);
                 }
                 Framing::Sentence(sentence) if matches!(bytes.first(), Some(b'$' | b'!')) => {
-                    let sentence = SomeSentence { sentence: *sentence, separator: frame.separator };
+                    let sentence = SomeSentence { sentence: *sentence, separator: frame.separation.byte() };
                     return self.frame_after_frame(plan, number, sentence, once, seen, sink);
                 }
                 Framing::Slip(slip) if framing::begins_slip(self.behind, bytes) => {
@@ -58,7 +58,7 @@ impl Line {
         let frame = &inner.frames[usize::from(number)];
         match &frame.framing {
             Framing::Text(text) if frame.check.is_none() => {
-                let line = framing::TextLine { text: *text, separator: frame.separator };
+                let line = framing::TextLine { text: *text, separator: frame.separation.byte() };
                 self.frame_after_frame(plan, number, line, false, seen, sink)
             }
             _ => Ok(Then::Other),
@@ -126,15 +126,16 @@ impl Line {
         while let Some(bytes) = window.get(at..)
             && let Some(found) = recogniser.recognise(bytes, &mut Tools { choices, columns, decoded })
         {
-            let Recognised { length, contents: lie, check, choice, filler, behind: then } = found;
+            let Recognised { length, contents: mut lie, check, choice, filler, behind: then } = found;
+            if frame.has_columns && (!R::SPLITS || frame.is_apart()) {
+                let Ok(laid) = contents::lay_out(number, frame, lie, bytes, decoded, columns) else { break };
+                lie = laid;
+            }
             let (text, wide) = lie.of(bytes, decoded);
             let (kind, cells, count) = if R::DECIDES {
                 let Choice::Kind(kind) = choice else { break };
                 (kind, Cells { bytes: text, wide, columns: &[], tail: text.len() }, 0)
             } else {
-                if frame.has_columns && !R::SPLITS {
-                    contents::split(frame, text, columns);
-                }
                 let columns: &[u16] = if frame.has_columns { columns } else { &[] };
                 let cells = contents::cells(frame, text, wide, columns);
                 let choice = match choice {

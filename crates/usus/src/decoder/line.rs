@@ -425,7 +425,7 @@ impl Line {
             }
             Step::Frame { frame, .. } => {
                 interrupted = frame.ended == Ended::Interrupted;
-                self.book_frame(plan, &frame, offset, seen.from(offset), length as usize)
+                self.book_frame(plan, frame, offset, seen.from(offset), length as usize)
             }
         };
         self.at = to;
@@ -443,12 +443,12 @@ impl Line {
     fn book_frame(
         &mut self,
         plan: &Inner,
-        framed: &Framed,
+        mut framed: Framed,
         offset: u64,
         frame_on: &[u8],
         length: usize,
     ) -> Option<Outcome> {
-        let decision = decide::decide(plan, framed, frame_on, length, self.behind, &mut self.scan);
+        let decision = decide::decide(plan, &mut framed, frame_on, length, self.behind, &mut self.scan);
         let frame = &plan.frames[usize::from(framed.frame)];
         match decision {
             Decision::Record { kind, extent, notice } => {

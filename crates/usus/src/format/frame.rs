@@ -1,6 +1,7 @@
 //! Reading `[[frame]]`: the cut and the keys that belong to it, checksum, header.
 
 use alloc::string::{String, ToString};
+use alloc::vec::Vec;
 use core::ops::Range;
 
 use toml::de::{DeTable, DeValue};
@@ -30,7 +31,15 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     };
     let read = read_read(&mut keys, cut.as_ref());
     let header = field::read_all(&mut keys, "header");
-    let separator = read_separator(&mut keys);
+    let separators = read_separators(&mut keys);
+    let joined = keys.flag("joined");
+    let quote = read_quote(&mut keys, &separators);
+    let reads = read.as_ref().map(|read| read.value).or(cut.as_ref().map(Cut::usual_read));
+    let given = [("separator", !separators.is_empty()), ("joined", joined), ("quote", quote.is_some())];
+    for (key, _) in given.into_iter().filter(|(_, given)| *given && reads == Some(Read::Bytes)) {
+        let with = "a frame that is read as bytes".to_string();
+        keys.problem(keys.span(), ProblemKind::Conflict { key, with });
+    }
     let span = keys.span();
     keys.done();
     let name = name.unwrap_or_else(|| match cut_word.as_ref().map(|word| word.value.as_str()) {
@@ -38,7 +47,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         Some(word) => word.to_string(),
         None => String::new(),
     });
-    Some(Frame { span, name, on, cut: cut?, read, checksum: check, header, separator })
+    Some(Frame { span, name, on, cut: cut?, read, checksum: check, header, separators, joined, quote })
 }
 
 fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
@@ -122,7 +131,7 @@ pub(super) fn read_presence(keys: &mut Keys<'_, '_>, key: &'static str) -> Optio
     presence
 }
 
-fn read_pattern(keys: &mut Keys<'_, '_>, key: &'static str, required: bool) -> Option<alloc::vec::Vec<u8>> {
+fn read_pattern(keys: &mut Keys<'_, '_>, key: &'static str, required: bool) -> Option<Vec<u8>> {
     let text = if required { keys.required_text(key)? } else { keys.text(key)? };
     match byte_pattern(&text.value) {
         Some(bytes) if bytes.len() <= limits::START => Some(bytes),
@@ -237,18 +246,43 @@ fn unknown_checksum(found: &str) -> ProblemKind {
     ProblemKind::UnknownWord { what: "checksum algorithm", found: found.to_string(), nearest, allowed, note }
 }
 
-fn read_separator(keys: &mut Keys<'_, '_>) -> u8 {
-    let Some(text) = keys.text("separator") else { return b',' };
+/// `separator`: a text, or several of which each separates.
+fn read_separators(keys: &mut Keys<'_, '_>) -> Vec<Spanned<String>> {
+    let separators = keys.texts("separator");
+    if separators.len() > limits::SEPARATORS {
+        let (span, found) = (separators[limits::SEPARATORS].span.clone(), separators.len());
+        keys.problem(span, ProblemKind::TooMany { what: "separators", found, limit: limits::SEPARATORS });
+    }
+    for separator in &separators {
+        let found = match separator.value.len() {
+            0 => "an empty text".to_string(),
+            long if long > limits::START => alloc::format!("a text of {long} bytes"),
+            _ => continue,
+        };
+        let expected = "one character or a few, or a list of such texts";
+        let kind = ProblemKind::WrongValue { key: "separator".to_string(), expected, found };
+        keys.problem(separator.span.clone(), kind);
+    }
+    separators
+}
+
+/// `quote`: a character that no separator has.
+fn read_quote(keys: &mut Keys<'_, '_>, separators: &[Spanned<String>]) -> Option<u8> {
+    let text = keys.text("quote")?;
     match text.value.as_bytes() {
-        [byte] => *byte,
+        [quote] if quote.is_ascii_graphic() => {
+            if separators.iter().any(|separator| separator.value.as_bytes().contains(quote)) {
+                let with = "a separator that has the same character".to_string();
+                keys.problem(text.span, ProblemKind::Conflict { key: "quote", with });
+                return None;
+            }
+            Some(*quote)
+        }
         _ => {
-            let kind = ProblemKind::WrongValue {
-                key: "separator".to_string(),
-                expected: "one ASCII character",
-                found: alloc::format!("the text \"{}\"", text.value.escape_debug()),
-            };
-            keys.problem(text.span, kind);
-            b','
+            let found = alloc::format!("the text \"{}\"", text.value.escape_debug());
+            let expected = "one ASCII character that can be seen";
+            keys.problem(text.span, ProblemKind::WrongValue { key: "quote".to_string(), expected, found });
+            None
         }
     }
 }

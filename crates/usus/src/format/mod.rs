@@ -301,8 +301,12 @@ pub struct Frame {
     pub checksum: Option<Check>,
     /// `header`: fields read before a record is chosen.
     pub header: Vec<Field>,
-    /// `separator`: what stands between the columns of a text.
-    pub separator: u8,
+    /// `separator`: what stands between the columns of a text, each of them; a comma if there is none.
+    pub separators: Vec<Spanned<String>>,
+    /// `joined`: several separators in a row are one.
+    pub joined: bool,
+    /// `quote`: the character between which a column may hold separators; doubled, it stands for itself.
+    pub quote: Option<u8>,
 }
 
 impl Frame {
@@ -316,17 +320,15 @@ impl Frame {
             read: None,
             checksum: None,
             header: Vec::new(),
-            separator: b',',
+            separators: Vec::new(),
+            joined: false,
+            quote: None,
         }
     }
 
     /// How its contents are read.
     pub fn reads(&self) -> Read {
-        let usual = match self.cut {
-            Cut::Text { .. } | Cut::Sentence { .. } => Read::Columns,
-            Cut::Packet { .. } | Cut::Slip => Read::Bytes,
-        };
-        self.read.as_ref().map_or(usual, |read| read.value)
+        self.read.as_ref().map_or(self.cut.usual_read(), |read| read.value)
     }
 }
 
@@ -369,6 +371,16 @@ pub enum Cut {
     },
     /// SLIP (RFC 1055).
     Slip,
+}
+
+impl Cut {
+    /// How the contents of its frames are read, where nothing else is said.
+    pub fn usual_read(&self) -> Read {
+        match self {
+            Cut::Text { .. } | Cut::Sentence { .. } => Read::Columns,
+            Cut::Packet { .. } | Cut::Slip => Read::Bytes,
+        }
+    }
 }
 
 /// What ends a line of text.

@@ -110,9 +110,9 @@ fn frame(frame: &Frame) -> Keys {
     if let Some(declared) = &frame.checksum {
         keys.put("checksum", check(declared).inline());
     }
-    if frame.separator != b',' {
-        keys.text("separator", Some(&char::from(frame.separator).to_string()));
-    }
+    keys.list("separator", frame.separators.iter().map(|separator| quoted(&separator.value)).collect());
+    keys.flag("joined", frame.joined);
+    keys.text("quote", frame.quote.map(|quote| char::from(quote).to_string()).as_deref());
     keys.fields("header", &frame.header);
     keys
 }
@@ -288,9 +288,13 @@ impl Keys {
         self.put_some(key, flag.then(|| "true".to_string()));
     }
 
-    /// Values, unless there are none.
+    /// Values, unless there are none; one stands by itself.
     fn list(&mut self, key: &str, values: Vec<String>) {
-        self.put_some(key, (!values.is_empty()).then(|| format!("[{}]", values.join(", "))));
+        match &*values {
+            [] => {}
+            [value] => self.put(key, value.clone()),
+            values => self.put(key, format!("[{}]", values.join(", "))),
+        }
     }
 
     /// A table, unless it is empty.

@@ -72,6 +72,23 @@ impl Columns {
         }
     }
 
+    /// A column that lies apart from the others.
+    #[inline]
+    pub(crate) fn add_apart(&mut self, begin: usize, end: usize) {
+        if self.places.len() < self.count + 2 {
+            self.grow();
+        }
+        if let Some([first, last]) = self.places.get_mut(self.count..self.count + 2) {
+            (*first, *last) = (begin as u16, (end as u16).wrapping_add(1));
+            self.count += 2;
+        }
+    }
+
+    /// Columns that lie apart, to be changed: where each begins, and one more than where it ends.
+    pub(crate) fn apart(&mut self) -> &mut [[u16; 2]] {
+        self.places.get_mut(..self.count).unwrap_or_default().as_chunks_mut::<2>().0
+    }
+
     /// Counts all places from so many bytes before the text.
     pub(super) fn shift(&mut self, by: usize) {
         for place in self.places.iter_mut().take(if by > 0 { self.count } else { 0 }) {

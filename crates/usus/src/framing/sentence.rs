@@ -34,7 +34,7 @@ pub(super) fn find(view: &View<'_>, from: u64) -> Start {
 
 impl SomeSentence {
     pub(super) fn of(candidate: &Candidate<'_>, sentence: &Sentence) -> SomeSentence {
-        let separator = candidate.plan.frames[usize::from(candidate.frame)].separator;
+        let separator = candidate.plan.frames[usize::from(candidate.frame)].separation.byte();
         SomeSentence { sentence: *sentence, separator }
     }
 

@@ -154,8 +154,10 @@ pub(crate) enum Raw {
     F64(Order),
     /// So many bytes, or all up to the tail.
     Bytes(Option<usize>),
-    /// So many columns together.
+    /// So many columns together, which lie side by side.
     Columns(usize),
+    /// The same, of columns that lie apart.
+    Apart(usize),
     /// Characters from the first to before the second.
     Characters(usize, usize),
 }

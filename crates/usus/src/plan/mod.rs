@@ -153,7 +153,7 @@ pub(crate) struct Frame {
     pub(crate) check: Option<Check>,
     pub(crate) header: Vec<HeaderField>,
     pub(crate) reading: Reading,
-    pub(crate) separator: u8,
+    pub(crate) separation: Separation,
     /// Whether anything is read by columns.
     pub(crate) has_columns: bool,
     /// Bytes of the contents before the first column.
@@ -174,6 +174,99 @@ pub(crate) enum Reading {
     Bytes,
     /// As text: what stands before a checksum.
     Text,
+}
+
+/// What stands between the columns of a text.
+#[derive(Clone)]
+pub(crate) enum Separation {
+    /// One byte: columns lie side by side.
+    Byte(u8),
+    /// Anything else: columns lie apart from one another.
+    Apart(Box<Apart>),
+}
+
+/// Columns with more between them than one byte.
+#[derive(Clone)]
+pub(crate) struct Apart {
+    /// The texts that separate, the longest first.
+    pub(crate) separators: Box<[Box<[u8]>]>,
+    /// Whether each byte may begin one of them.
+    pub(crate) may_begin: Box<[bool; 256]>,
+    /// Whether several in a row are one.
+    pub(crate) joined: bool,
+    pub(crate) quote: Option<u8>,
+}
+
+impl Separation {
+    pub(crate) fn new(separators: &[&str], joined: bool, quote: Option<u8>) -> Separation {
+        let usual: &[&str] = if separators.is_empty() { &[","] } else { separators };
+        if let ([one], false, None) = (usual, joined, quote)
+            && let [byte] = one.as_bytes()
+        {
+            return Separation::Byte(*byte);
+        }
+        let mut may_begin = Box::new([false; 256]);
+        let mut separators: Vec<Box<[u8]>> = usual.iter().map(|text| text.as_bytes().into()).collect();
+        for first in separators.iter().filter_map(|separator| separator.first()) {
+            may_begin[usize::from(*first)] = true;
+        }
+        separators.sort_by_key(|separator| core::cmp::Reverse(separator.len()));
+        Separation::Apart(Box::new(Apart { separators: separators.into(), may_begin, joined, quote }))
+    }
+
+    /// The byte between columns that lie side by side; of others, one that may be taken for it, as nothing follows from it.
+    pub(crate) fn byte(&self) -> u8 {
+        match self {
+            Separation::Byte(byte) => *byte,
+            Separation::Apart(_) => b',',
+        }
+    }
+
+    /// Places that each column has among those that are written down: where it begins and, if the next one does not tell, where it ends.
+    pub(crate) fn places(&self) -> usize {
+        match self {
+            Separation::Byte(_) => 1,
+            Separation::Apart(_) => 2,
+        }
+    }
+
+    /// How many separators a text has.
+    pub(crate) fn count(&self, text: &[u8]) -> usize {
+        match self {
+            Separation::Byte(byte) => text.iter().filter(|found| *found == byte).count(),
+            Separation::Apart(apart) => {
+                let (mut rest, mut count) = (text, 0);
+                while let Some((_, others)) = rest.split_first() {
+                    let length = apart.separates(rest);
+                    count += usize::from(length.is_some());
+                    rest = length.and_then(|length| rest.get(length..)).unwrap_or(others);
+                }
+                count
+            }
+        }
+    }
+
+    /// Whether nothing but a blank separates, and each of them.
+    pub(crate) fn is_blank(&self) -> bool {
+        match self {
+            Separation::Byte(byte) => *byte == b' ',
+            Separation::Apart(apart) => {
+                !apart.joined && apart.separators.iter().any(|separator| separator.iter().all(u8::is_ascii_whitespace))
+            }
+        }
+    }
+}
+
+impl Apart {
+    /// The length of the separator that bytes begin with.
+    #[inline]
+    pub(crate) fn separates(&self, bytes: &[u8]) -> Option<usize> {
+        let first = bytes.first()?;
+        if !self.may_begin[usize::from(*first)] {
+            return None;
+        }
+        self.separators.iter().find(|separator| bytes.starts_with(separator)).map(|separator| separator.len())
+    }
 }
 
 /// What claims a frame.
@@ -308,7 +401,10 @@ pub(crate) struct Shape {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum ShapeUnit {
     Bytes,
+    /// Columns that lie side by side.
     Columns,
+    /// Columns that lie apart.
+    Apart,
     /// Only characters are read: every text fits.
     Characters,
 }

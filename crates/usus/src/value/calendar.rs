@@ -229,9 +229,9 @@ impl Layout {
         Pattern::new(&characters, places)
     }
 
-    /// How often `separator` stands in the layout: a value may span as many columns more.
-    pub(crate) fn count(&self, separator: u8) -> usize {
-        self.0.iter().filter(|step| **step == Step::Literal(separator)).count()
+    /// What stands between its parts, with a NUL for each of them.
+    pub(crate) fn between(&self) -> Vec<u8> {
+        self.0.iter().map(|step| if let Step::Literal(byte) = step { *byte } else { 0 }).collect()
     }
 
     /// The parts of `text` by this layout, and what follows the last of them.

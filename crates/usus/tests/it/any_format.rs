@@ -12,7 +12,9 @@ use crate::ways::compare;
 #[derive(Clone)]
 enum Sends {
     Line {
-        separator: char,
+        separator: &'static str,
+        /// Whether columns may stand in quotes.
+        quotes: bool,
         end: &'static str,
     },
     Sentence,
@@ -41,8 +43,12 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
     let lines = rng.bool();
     let mut sends: Vec<Sends> = (0..rng.usize(usize::from(!lines)..3)).map(|_| searched_for(rng)).collect();
     if lines {
-        let separator = rng.choice([',', ',', ';', '|']).unwrap();
-        sends.push(Sends::Line { separator, end: rng.choice(["\n", "\r", "\r\n"]).unwrap() });
+        let separator = rng.choice([",", ",", ";", "|", " ", ", ", " - "]).unwrap();
+        sends.push(Sends::Line {
+            separator,
+            quotes: rng.u32(0..3) == 0,
+            end: rng.choice(["\n", "\r", "\r\n"]).unwrap(),
+        });
     }
     let mut text = format!("format = 'any'\nlimits = {{ line = {} }}\n", rng.choice([20, 63, 64, 65, 4_096]).unwrap());
     let mut records = String::new();
@@ -71,8 +77,12 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 text += &format!("header = [{}]\n", header("3-5"));
                 records += &texts(rng, number, 2);
             }
-            Sends::Line { separator, .. } => {
-                text += &format!("cut = 'text'\nseparator = '{separator}'\nheader = [{}]\n", header("1-3"));
+            Sends::Line { separator, quotes, .. } => {
+                let others = if rng.bool() { "" } else { ", '\t', '--'" };
+                let quote = if *quotes { "quote = '\"'\n" } else { "" };
+                let joined = rng.u32(0..4) == 0;
+                text += &format!("cut = 'text'\nseparator = ['{separator}'{others}]\njoined = {joined}\n{quote}");
+                text += &format!("header = [{}]\n", header("1-3"));
                 records += &texts(rng, number, 1);
             }
             Sends::Sentence => {
@@ -176,6 +186,17 @@ fn sent(rng: &mut Rng) -> String {
     }
 }
 
+/// A column in quotes, nearly always in sound ones.
+fn quoted(rng: &mut Rng, column: String) -> String {
+    match rng.u32(0..20) {
+        0 => format!("\"{column}"),
+        1 => format!("\"{column}\"x"),
+        2..8 => format!("\"{column},\"\"; {column}\""),
+        8..12 => format!("\"{column}\""),
+        _ => column,
+    }
+}
+
 /// At least so many bytes of frames, some of them damaged.
 fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
     let mut bytes = Vec::new();
@@ -185,8 +206,9 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
         let most = rng.choice([6, 20, 40]).unwrap();
         let columns: Vec<String> = (0..rng.usize(0..most)).map(|_| sent(rng)).collect();
         match rng.choice(sends).unwrap() {
-            Sends::Line { separator, end } => {
-                let line = [vec![address.to_owned()], columns].concat().join(&separator.to_string());
+            Sends::Line { separator, quotes, end } => {
+                let columns = columns.into_iter().map(|column| if *quotes { quoted(rng, column) } else { column });
+                let line = [vec![address.to_owned()], columns.collect()].concat().join(separator);
                 bytes.extend_from_slice(format!("{line}{end}").as_bytes());
             }
             Sends::Sentence => {

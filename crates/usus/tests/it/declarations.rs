@@ -59,9 +59,13 @@ pub fn cases() -> Vec<(&'static str, String)> {
         (
             "wrong sorts of values",
             own(
-                "format = 1\ntitle = []\nserial = '9600'\nlimits = 5\n[[frame]]\ncut = 'text'\nidle = '5 kg'\nseparator = ', '",
+                "format = 1\ntitle = []\nserial = '9600'\nlimits = 5\n[[frame]]\ncut = 'text'\nidle = '5 kg'\nseparator = ''",
             ),
         ),
+        ("a separator of a packet of bytes", packet(&format!("{p}\nseparator = ';'\njoined = true"), ok)),
+        ("a quote that separates", text("separator = [';', '\"']\nquote = '\"'", "fields = [{ name = 'v' }]")),
+        ("a quote of two characters", text("quote = '<>'", "fields = [{ name = 'v' }]")),
+        ("too many separators", text(&format!("separator = [{}]", "'; ', ".repeat(17)), "fields = [{ name = 'v' }]")),
         ("a start that is no hex", packet("start = 'A5 5'\nlength = 'x'", ok)),
         (
             "hex digits where none can be",

@@ -1,14 +1,37 @@
 //! The contents of a frame, laid out for reading, and fitted to a record: its checksum, its constants, its shape, and the fields that decide.
 
+mod apart;
+
+use alloc::vec::Vec;
+
 use crate::claim::{self, Extent};
 use crate::framing::{self, CheckState, Columns, Contents};
-use crate::plan::{CheckPlace, Edge, Frame, Inner, Reading, ShapeUnit};
+use crate::plan::{CheckPlace, Edge, Frame, Inner, Reading, Separation, ShapeUnit};
 use crate::read::Cells;
 use crate::reason::Reason;
 
-/// Finds the columns of a frame's contents.
-pub(crate) fn split(frame: &Frame, contents: &[u8], columns: &mut Columns) {
-    framing::split(frame.text(contents), frame.separator, frame.lead, columns);
+/// Finds the columns of a frame's contents, which may be decoded for it. Says where they are then.
+///
+/// # Errors
+///
+/// Quotes that do not close where they have to.
+#[inline(always)]
+pub(crate) fn lay_out(
+    number: u16,
+    frame: &Frame,
+    contents: Contents,
+    frame_on: &[u8],
+    decoded: &mut Vec<u8>,
+    columns: &mut Columns,
+) -> Result<Contents, Reason> {
+    match &frame.separation {
+        Separation::Byte(byte) => {
+            let (all, _) = contents.of(frame_on, decoded);
+            framing::split(frame.text(all), *byte, frame.lead, columns);
+            Ok(contents)
+        }
+        Separation::Apart(rules) => apart::lay_out(number, frame, rules, contents, frame_on, decoded, columns),
+    }
 }
 
 /// A frame laid out for reading.
@@ -60,6 +83,12 @@ pub(crate) fn fit(
 }
 
 impl Frame {
+    /// Whether its columns lie apart from one another.
+    #[inline(always)]
+    pub(crate) fn is_apart(&self) -> bool {
+        matches!(self.separation, Separation::Apart(_))
+    }
+
     /// What is read of the contents: all bytes, or the text before a checksum.
     #[inline(always)]
     fn read<'c>(&self, contents: &'c [u8]) -> &'c [u8] {
