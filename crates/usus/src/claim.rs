@@ -2,7 +2,7 @@
 //! shape that the record needs.
 
 use crate::expression::Operand;
-use crate::plan::{Choice, ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, ShapeUnit};
+use crate::plan::{Choice, ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, Pairs, ShapeUnit};
 use crate::read::Cells;
 use crate::reason::Reason;
 use crate::value::Value;
@@ -139,6 +139,7 @@ pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent,
             fit_columns(number, kind, cells, found, 1)
         }
         ShapeUnit::Apart => fit_columns(number, kind, cells, cells.apart_count(), 2),
+        ShapeUnit::Pairs => fit_pairs(number, kind, cells),
     }
 }
 
@@ -172,6 +173,33 @@ fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>, found: usize, places
         return Err(Reason::EmptyColumn { kind: number, column: column as u32 + 1 });
     }
     Ok(Extent { count: count as u32, tail: tail * places })
+}
+
+/// Whether all that have to be there are, and nothing else is.
+#[inline(never)]
+fn fit_pairs(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Reason> {
+    let Some(labels) = &kind.shape.labels else { return Ok(Extent { count: 0, tail: 0 }) };
+    for (index, (column, _)) in labels.required.iter().enumerate() {
+        if cells.column(2 * column).is_none() {
+            return Err(Reason::NotThere { kind: number, label: index as u16 });
+        }
+    }
+    if !kind.shape.more {
+        let (places, _) = cells.columns.as_chunks::<2>();
+        let unkeyed = Pairs::FIRST + labels.known.len();
+        // Between two separators without anything, or behind the last one, there is nothing to be known.
+        let is_fine = |(column, [begin, behind]): (usize, &[u16; 2])| match column {
+            _ if begin == behind => true,
+            Pairs::UNKNOWN => false,
+            column if column < unkeyed => labels.known[column - Pairs::FIRST],
+            column => column < unkeyed + kind.shape.front || *behind == begin + 1,
+        };
+        let other = places.iter().enumerate().find(|place| !is_fine(*place));
+        if let Some((_, [begin, _])) = other {
+            return Err(Reason::MoreKeys { kind: number, at: (*begin).into() });
+        }
+    }
+    Ok(Extent { count: 0, tail: 0 })
 }
 
 /// Items of the varying part: what a field says, or all there is room for.

@@ -124,6 +124,27 @@ pub enum Reason {
         /// The frame.
         frame: u16,
     },
+    /// A key comes twice.
+    RepeatedKey {
+        /// The frame.
+        frame: u16,
+        /// Where it comes again, in bytes of the contents.
+        at: u32,
+    },
+    /// A pair that has to be there is not.
+    NotThere {
+        /// The kind.
+        kind: u16,
+        /// Index of the field among those that have to be there.
+        label: u16,
+    },
+    /// There is a value that the record does not speak of.
+    MoreKeys {
+        /// The kind.
+        kind: u16,
+        /// Where the value is, in bytes of the contents.
+        at: u32,
+    },
     /// Behind the quote that closes a column comes no separator.
     BehindQuote {
         /// The frame.
@@ -180,6 +201,9 @@ impl Reason {
             Reason::MoreColumns { .. } => "too many columns",
             Reason::EmptyColumn { .. } => "empty column",
             Reason::OpenQuote { .. } => "open quote",
+            Reason::RepeatedKey { .. } => "repeated key",
+            Reason::NotThere { .. } => "field not there",
+            Reason::MoreKeys { .. } => "value of no field",
             Reason::BehindQuote { .. } => "text behind a quote",
             Reason::Unmatched { .. } => "unmatched",
             Reason::Count { .. } => "group count",
@@ -278,6 +302,17 @@ impl fmt::Display for Description<'_> {
             }
             Reason::OpenQuote { frame } => {
                 write!(f, "{} has a column that begins with a quote which nothing closes", named(frame))
+            }
+            Reason::RepeatedKey { frame, at } => {
+                write!(f, "{} has a key twice, the second time at character {}", named(frame), at + 1)
+            }
+            Reason::NotThere { kind: of, label } => {
+                let labels = plan.0.kinds.get(usize::from(of)).and_then(|kind| kind.shape.labels.as_ref());
+                let name = labels.and_then(|labels| labels.required.get(usize::from(label)));
+                write!(f, "{} of {} is not there", or_constant(name.map_or("", |(_, name)| name)), kind(of))
+            }
+            Reason::MoreKeys { kind: of, at } => {
+                write!(f, "{} has no field for the value at character {}", kind(of), at + 1)
             }
             Reason::BehindQuote { frame } => {
                 write!(f, "{} has more in a column than stands between its quotes", named(frame))

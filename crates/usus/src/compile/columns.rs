@@ -149,6 +149,7 @@ impl Placing {
             tail_required: self.tail_required,
             back: 0,
             more,
+            labels: None,
             no_gaps: separation.is_blank(),
         }
     }

@@ -80,6 +80,10 @@ pub(super) fn compile(
     problems: &mut Problems,
 ) -> Option<Field> {
     check_keys(declared, kind, medium, problems);
+    if let (Some(label), false) = (&declared.label, separation.is_pairs()) {
+        let with = "a frame that is not read as pairs".to_string();
+        problems.add(label.span.clone(), ProblemKind::Conflict { key: "label", with });
+    }
     let layout = layout_of(declared, kind, problems);
     let raw = raw(declared, kind, medium, layout.as_ref(), separation, problems)?;
     let meaning = match kind {

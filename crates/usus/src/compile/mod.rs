@@ -4,6 +4,7 @@ mod bytes;
 mod columns;
 mod doubt;
 mod field;
+mod pairs;
 mod sheet;
 mod whole;
 
@@ -18,7 +19,7 @@ use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
     At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Frame, Framing, Ignore, Inner, Kind, LayoutRow, Length,
-    Output, Packet, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip, Slot, Text,
+    Output, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip, Slot, Text,
     fixed_packets,
 };
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -41,6 +42,7 @@ struct Draft {
 enum Placing {
     Bytes(bytes::Placing),
     Columns(columns::Placing),
+    Pairs(pairs::Placing),
 }
 
 /// The plan of a format; nothing if there is too much in it.
@@ -128,10 +130,18 @@ fn compile_frame(
 ) -> Draft {
     let reading = match declared.reads() {
         format::Read::Bytes => Reading::Bytes,
-        format::Read::Columns => Reading::Text,
+        format::Read::Columns | format::Read::Pairs => Reading::Text,
     };
     let separators: Vec<&str> = declared.separators.iter().map(|separator| separator.value.as_str()).collect();
-    let separation = Separation::new(&separators, declared.joined, declared.quote);
+    let labels = (declared.reads() == format::Read::Pairs).then(|| pairs::labels_of(format, declared));
+    let separation = match &labels {
+        None => Separation::new(&separators, declared.joined, declared.quote),
+        Some(labels) => {
+            let assign = declared.assign.as_ref().map_or("=", |assign| assign.value.as_str());
+            let pairs = Pairs::new(assign, declared.repeated, labels);
+            Separation::of_pairs(&separators, declared.joined, declared.quote, pairs)
+        }
+    };
     let mut sheet = Sheet::new(reading, separation.clone(), &declared.name);
     let fixed = match &declared.cut {
         format::Cut::Packet { length: format::Length::Fixed(length), end, .. } => {
@@ -152,7 +162,10 @@ fn compile_frame(
         Reading::Text => {
             lead = start.len();
             header = header.max(start.len());
-            Placing::Columns(text_header(&mut sheet, declared, problems))
+            match &labels {
+                None => Placing::Columns(text_header(&mut sheet, declared, problems)),
+                Some(labels) => Placing::Pairs(pairs_header(&mut sheet, labels, declared, problems)),
+            }
         }
     };
     let framing = match &declared.cut {
@@ -175,7 +188,11 @@ fn compile_frame(
         header: header_fields(&sheet),
         reading,
         separation,
-        has_columns: matches!(&placing, Placing::Columns(placing) if placing.has_columns()),
+        has_columns: match &placing {
+            Placing::Bytes(_) => false,
+            Placing::Columns(placing) => placing.has_columns(),
+            Placing::Pairs(_) => true,
+        },
         lead,
         kinds: Vec::new(),
         ignores: Vec::new(),
@@ -195,6 +212,18 @@ fn text_header(sheet: &mut Sheet, declared: &format::Frame, problems: &mut Probl
     reject_groups(&declared.header, problems);
     sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
     columns::add_fields(sheet, &mut placing, &declared.header, problems);
+    placing
+}
+
+fn pairs_header(
+    sheet: &mut Sheet,
+    labels: &[String],
+    declared: &format::Frame,
+    problems: &mut Problems,
+) -> pairs::Placing {
+    let mut placing = pairs::Placing::new(labels);
+    sheet.learn(|sheet, problems| pairs::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
+    pairs::add_fields(sheet, &mut placing, &declared.header, problems);
     placing
 }
 
@@ -418,6 +447,11 @@ fn compile_record(
             columns::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             draft.frame.has_columns |= placing.has_columns();
             placing.shape(record.more, &draft.frame.separation)
+        }
+        Placing::Pairs(mut placing) => {
+            sheet.learn(|sheet, problems| pairs::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
+            pairs::add_fields(&mut sheet, &mut placing, &record.fields, problems);
+            placing.shape(record.more)
         }
     };
     let mut weight = format::weigh(&declared_frame.header);

@@ -2,6 +2,7 @@
 
 use alloc::vec::Vec;
 
+use super::pairs;
 use crate::framing::{Columns, Contents};
 use crate::plan::{Apart, Frame};
 use crate::reason::Reason;
@@ -18,7 +19,11 @@ pub(super) fn lay_out(
     columns: &mut Columns,
 ) -> Result<Contents, Reason> {
     let (all, _) = contents.of(frame_on, decoded);
-    let doubled = split(number, rules, frame.text(all), frame.lead, columns)?;
+    let text = frame.text(all);
+    let doubled = match &rules.pairs {
+        None => split(number, rules, text, frame.lead, columns)?,
+        Some(pairs) => pairs::split(number, rules, pairs, text, frame.lead, columns)?,
+    };
     let (Some(quote), true) = (rules.quote, doubled) else { return Ok(contents) };
     let length = all.len();
     if let Contents::Lie(from, to) = contents {
@@ -70,7 +75,7 @@ fn split(number: u16, rules: &Apart, text: &[u8], lead: usize, columns: &mut Col
 }
 
 /// The length of what stands before the next separator.
-fn plain(rules: &Apart, text: &[u8]) -> usize {
+pub(super) fn plain(rules: &Apart, text: &[u8]) -> usize {
     let mut at = 0;
     while let Some(rest) = text.get(at..) {
         match rest.iter().position(|byte| rules.may_begin[usize::from(*byte)]) {
@@ -88,7 +93,7 @@ fn plain(rules: &Apart, text: &[u8]) -> usize {
 }
 
 /// The length of what stands before the quote that closes, and whether there are doubled ones in it; nothing if none closes.
-fn quoted(quote: u8, text: &[u8]) -> Option<(usize, bool)> {
+pub(super) fn quoted(quote: u8, text: &[u8]) -> Option<(usize, bool)> {
     let (mut at, mut doubled) = (0, false);
     loop {
         at += memchr::memchr(quote, text.get(at..)?)?;

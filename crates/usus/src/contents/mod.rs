@@ -1,6 +1,7 @@
 //! The contents of a frame, laid out for reading, and fitted to a record: its checksum, its constants, its shape, and the fields that decide.
 
 mod apart;
+mod pairs;
 
 use alloc::vec::Vec;
 

@@ -38,6 +38,7 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         tag: keys.text("tag").map(|tag| tag.value),
         internal,
         place: read_place(&mut keys),
+        label: keys.text("label"),
         kind: read_type(&mut keys),
         width: keys.size("width", 1),
         bits: read_bits(&mut keys),

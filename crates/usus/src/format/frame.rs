@@ -9,7 +9,7 @@ use toml::de::{DeTable, DeValue};
 use super::keys::{Keys, unknown_word};
 use super::pattern::byte_pattern;
 use super::types::{integer_type, unknown_type};
-use super::{Check, CheckForm, Cut, Frame, Length, LineEnd, Presence, Read, Spanned, field};
+use super::{Check, CheckForm, Cut, Frame, Length, LineEnd, Presence, Read, Repeated, Spanned, field};
 use crate::checksum::{self, Checksum};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -33,8 +33,12 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let header = field::read_all(&mut keys, "header");
     let separators = read_separators(&mut keys);
     let joined = keys.flag("joined");
-    let quote = read_quote(&mut keys, &separators);
     let reads = read.as_ref().map(|read| read.value).or(cut.as_ref().map(Cut::usual_read));
+    let in_pairs = reads == Some(Read::Pairs);
+    let assign = if in_pairs { keys.short_text("assign") } else { None };
+    let words = [("reject", Repeated::Reject), ("first", Repeated::First), ("last", Repeated::Last)];
+    let repeated = if in_pairs { keys.word("repeated", "way to take a key that comes twice", &words) } else { None };
+    let quote = read_quote(&mut keys, &separators, assign.as_ref());
     let given = [("separator", !separators.is_empty()), ("joined", joined), ("quote", quote.is_some())];
     for (key, _) in given.into_iter().filter(|(_, given)| *given && reads == Some(Read::Bytes)) {
         let with = "a frame that is read as bytes".to_string();
@@ -47,7 +51,20 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         Some(word) => word.to_string(),
         None => String::new(),
     });
-    Some(Frame { span, name, on, cut: cut?, read, checksum: check, header, separators, joined, quote })
+    Some(Frame {
+        span,
+        name,
+        on,
+        cut: cut?,
+        read,
+        checksum: check,
+        header,
+        separators,
+        joined,
+        assign,
+        repeated: repeated.unwrap_or_default(),
+        quote,
+    })
 }
 
 fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
@@ -98,7 +115,7 @@ fn read_idle(keys: &mut Keys<'_, '_>, text: &Spanned<String>) -> Option<Span> {
 /// `read`, where a frame is not read as usual for its cut.
 fn read_read(keys: &mut Keys<'_, '_>, cut: Option<&Cut>) -> Option<Spanned<Read>> {
     let text = keys.text("read")?;
-    let words = [("bytes", Read::Bytes), ("columns", Read::Columns)];
+    let words = [("bytes", Read::Bytes), ("columns", Read::Columns), ("pairs", Read::Pairs)];
     let found = words.iter().find(|(word, _)| *word == text.value).map(|(_, read)| *read);
     match found {
         None => keys.problem(
@@ -254,25 +271,18 @@ fn read_separators(keys: &mut Keys<'_, '_>) -> Vec<Spanned<String>> {
         keys.problem(span, ProblemKind::TooMany { what: "separators", found, limit: limits::SEPARATORS });
     }
     for separator in &separators {
-        let found = match separator.value.len() {
-            0 => "an empty text".to_string(),
-            long if long > limits::START => alloc::format!("a text of {long} bytes"),
-            _ => continue,
-        };
-        let expected = "one character or a few, or a list of such texts";
-        let kind = ProblemKind::WrongValue { key: "separator".to_string(), expected, found };
-        keys.problem(separator.span.clone(), kind);
+        keys.check_short("separator", separator);
     }
     separators
 }
 
 /// `quote`: a character that no separator has.
-fn read_quote(keys: &mut Keys<'_, '_>, separators: &[Spanned<String>]) -> Option<u8> {
+fn read_quote(keys: &mut Keys<'_, '_>, separators: &[Spanned<String>], assign: Option<&Spanned<String>>) -> Option<u8> {
     let text = keys.text("quote")?;
     match text.value.as_bytes() {
         [quote] if quote.is_ascii_graphic() => {
-            if separators.iter().any(|separator| separator.value.as_bytes().contains(quote)) {
-                let with = "a separator that has the same character".to_string();
+            if separators.iter().chain(assign).any(|separator| separator.value.as_bytes().contains(quote)) {
+                let with = "a `separator` or `assign` that has the same character".to_string();
                 keys.problem(text.span, ProblemKind::Conflict { key: "quote", with });
                 return None;
             }

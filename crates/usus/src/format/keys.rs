@@ -78,6 +78,24 @@ impl<'t, 'p> Keys<'t, 'p> {
         self.text(key)
     }
 
+    /// A text of one character or a few.
+    pub(super) fn short_text(&mut self, key: &'static str) -> Option<Spanned<String>> {
+        let text = self.text(key)?;
+        self.check_short(key, &text).then_some(text)
+    }
+
+    /// Whether a text has one character or a few; if not, that is reported.
+    pub(super) fn check_short(&mut self, key: &'static str, text: &Spanned<String>) -> bool {
+        let found = match text.value.len() {
+            0 => "an empty text".to_string(),
+            long if long > limits::START => format!("a text of {long} bytes"),
+            _ => return true,
+        };
+        let expected = "a text of one character or a few";
+        self.problems.add(text.span.clone(), ProblemKind::WrongValue { key: key.to_string(), expected, found });
+        false
+    }
+
     /// A name: `[a-z][a-z0-9_]*`, not too long, not a word with a meaning of its own.
     pub(super) fn name(&mut self, key: &'static str) -> Option<Spanned<String>> {
         let name = self.text(key)?;

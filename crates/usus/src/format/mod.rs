@@ -305,6 +305,10 @@ pub struct Frame {
     pub separators: Vec<Spanned<String>>,
     /// `joined`: several separators in a row are one.
     pub joined: bool,
+    /// `assign`: what stands between the key and the value of a pair; an `=` if there is none.
+    pub assign: Option<Spanned<String>>,
+    /// `repeated`: what is made of a key that comes twice.
+    pub repeated: Repeated,
     /// `quote`: the character between which a column may hold separators; doubled, it stands for itself.
     pub quote: Option<u8>,
 }
@@ -322,6 +326,8 @@ impl Frame {
             header: Vec::new(),
             separators: Vec::new(),
             joined: false,
+            assign: None,
+            repeated: Repeated::Reject,
             quote: None,
         }
     }
@@ -340,6 +346,20 @@ pub enum Read {
     Bytes,
     /// As text, by columns or characters: usual for lines and sentences.
     Columns,
+    /// As text in which each value stands behind its key: `temp=21.5 hum=40`.
+    Pairs,
+}
+
+/// What is made of a key that comes twice.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Repeated {
+    /// A reject.
+    #[default]
+    Reject,
+    /// The first one counts.
+    First,
+    /// The last one counts.
+    Last,
 }
 
 /// How a frame is found.
@@ -575,6 +595,8 @@ pub struct Field {
     pub internal: bool,
     /// `byte`, `column` or `chars`.
     pub place: Place,
+    /// `label`: the key by which it is found in pairs, where that is not its name.
+    pub label: Option<Spanned<String>>,
     /// `type`.
     pub kind: Option<Spanned<FieldType>>,
     /// `width`, in bytes.

@@ -10,7 +10,7 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 use super::pattern::pattern_of;
 use super::{
     Check, CheckForm, Count, Cut, Example, Expected, Field, FieldType, Format, Frame, Ignore, Length, LineEnd, Literal,
-    Place, Presence, Read, Record, Spanned, When,
+    Place, Presence, Read, Record, Repeated, Spanned, When,
 };
 use crate::time::Span;
 
@@ -105,6 +105,7 @@ fn frame(frame: &Frame) -> Keys {
     let read = frame.read.as_ref().map(|read| match read.value {
         Read::Bytes => "bytes",
         Read::Columns => "columns",
+        Read::Pairs => "pairs",
     });
     keys.text("read", read);
     if let Some(declared) = &frame.checksum {
@@ -112,6 +113,13 @@ fn frame(frame: &Frame) -> Keys {
     }
     keys.list("separator", frame.separators.iter().map(|separator| quoted(&separator.value)).collect());
     keys.flag("joined", frame.joined);
+    keys.text("assign", written(&frame.assign));
+    let repeated = match frame.repeated {
+        Repeated::Reject => None,
+        Repeated::First => Some("first"),
+        Repeated::Last => Some("last"),
+    };
+    keys.text("repeated", repeated);
     keys.text("quote", frame.quote.map(|quote| char::from(quote).to_string()).as_deref());
     keys.fields("header", &frame.header);
     keys
@@ -177,6 +185,7 @@ fn field(field: &Field) -> Keys {
         Place::Columns(columns) => keys.put("column", pair(columns.value)),
         Place::Characters(characters) => keys.put("chars", pair(characters.value)),
     }
+    keys.text("label", written(&field.label));
     let kind = field.kind.as_ref().map(|kind| kind.value);
     keys.text("type", kind.map(|kind| kind.to_string()).as_deref());
     keys.text("digits", (kind == Some(FieldType::Hex)).then_some("hex"));

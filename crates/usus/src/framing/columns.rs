@@ -84,6 +84,29 @@ impl Columns {
         }
     }
 
+    /// A column that is not there, among those that lie apart.
+    #[inline]
+    pub(crate) fn add_absent(&mut self) {
+        self.add_apart(0, 0);
+        if let Some([first, last]) = self.apart().last_mut() {
+            *last = *first;
+        }
+    }
+
+    /// Whether a column that lies apart is not there.
+    #[inline]
+    pub(crate) fn is_absent(&mut self, column: usize) -> bool {
+        self.apart().get(column).is_none_or(|[first, last]| first == last)
+    }
+
+    /// Tells where a column is that was not there.
+    #[inline]
+    pub(crate) fn set_apart(&mut self, column: usize, begin: usize, end: usize) {
+        if let Some(places) = self.apart().get_mut(column) {
+            *places = [begin as u16, (end as u16).wrapping_add(1)];
+        }
+    }
+
     /// Columns that lie apart, to be changed: where each begins, and one more than where it ends.
     pub(crate) fn apart(&mut self) -> &mut [[u16; 2]] {
         self.places.get_mut(..self.count).unwrap_or_default().as_chunks_mut::<2>().0

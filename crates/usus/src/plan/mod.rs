@@ -18,7 +18,7 @@ use core::fmt;
 
 use crate::checksum::Checksum;
 use crate::expression::Expression;
-use crate::format::{CheckForm, Limits};
+use crate::format::{CheckForm, Limits, Repeated};
 use crate::schema::Schema;
 use crate::time::Span;
 use crate::value::Decimal;
@@ -195,6 +195,43 @@ pub(crate) struct Apart {
     /// Whether several in a row are one.
     pub(crate) joined: bool,
     pub(crate) quote: Option<u8>,
+    /// What is behind keys, where that is what they are.
+    pub(crate) pairs: Option<Box<Pairs>>,
+}
+
+/// Values behind keys. The value of each label is a column that lies apart, in the order of the labels; then come columns without a key.
+#[derive(Clone)]
+pub(crate) struct Pairs {
+    pub(crate) assign: Box<[u8]>,
+    pub(crate) repeated: Repeated,
+    /// The keys that some record of the frame knows.
+    pub(crate) labels: Box<[Box<[u8]>]>,
+    /// Their places, in the order of their bytes.
+    pub(crate) sorted: Box<[u16]>,
+}
+
+impl Pairs {
+    pub(crate) fn new(assign: &str, repeated: Repeated, labels: &[String]) -> Pairs {
+        let labels: Box<[Box<[u8]>]> = labels.iter().map(|label| label.as_bytes().into()).collect();
+        let mut sorted: Box<[u16]> = (0..labels.len() as u16).collect();
+        sorted.sort_by_key(|place| &labels[usize::from(*place)]);
+        Pairs { assign: assign.as_bytes().into(), repeated, labels, sorted }
+    }
+
+    /// The place of a label, which is likely to be `next`.
+    #[inline]
+    pub(crate) fn place(&self, key: &[u8], next: usize) -> Option<usize> {
+        if self.labels.get(next).is_some_and(|label| **label == *key) {
+            return Some(next);
+        }
+        let found = self.sorted.binary_search_by(|place| (*self.labels[usize::from(*place)]).cmp(key)).ok()?;
+        self.sorted.get(found).map(|place| usize::from(*place))
+    }
+
+    /// The column of the first key that no record knows: it stands before those of the labels.
+    pub(crate) const UNKNOWN: usize = 0;
+    /// The column of the first label.
+    pub(crate) const FIRST: usize = 1;
 }
 
 impl Separation {
@@ -211,7 +248,17 @@ impl Separation {
             may_begin[usize::from(*first)] = true;
         }
         separators.sort_by_key(|separator| core::cmp::Reverse(separator.len()));
-        Separation::Apart(Box::new(Apart { separators: separators.into(), may_begin, joined, quote }))
+        let separators = separators.into();
+        Separation::Apart(Box::new(Apart { separators, may_begin, joined, quote, pairs: None }))
+    }
+
+    /// The same, between pairs.
+    pub(crate) fn of_pairs(separators: &[&str], joined: bool, quote: Option<u8>, pairs: Pairs) -> Separation {
+        let mut separation = Separation::new(separators, true, quote);
+        if let Separation::Apart(apart) = &mut separation {
+            (apart.joined, apart.pairs) = (joined, Some(Box::new(pairs)));
+        }
+        separation
     }
 
     /// The byte between columns that lie side by side; of others, one that may be taken for it, as nothing follows from it.
@@ -234,6 +281,8 @@ impl Separation {
     pub(crate) fn count(&self, text: &[u8]) -> usize {
         match self {
             Separation::Byte(byte) => text.iter().filter(|found| *found == byte).count(),
+            // A value behind a key is one column, whatever is in it.
+            Separation::Apart(apart) if apart.pairs.is_some() => 0,
             Separation::Apart(apart) => {
                 let (mut rest, mut count) = (text, 0);
                 while let Some((_, others)) = rest.split_first() {
@@ -244,6 +293,11 @@ impl Separation {
                 count
             }
         }
+    }
+
+    /// Whether values stand behind keys.
+    pub(crate) fn is_pairs(&self) -> bool {
+        matches!(self, Separation::Apart(apart) if apart.pairs.is_some())
     }
 
     /// Whether nothing but a blank separates, and each of them.
@@ -394,8 +448,19 @@ pub(crate) struct Shape {
     pub(crate) back: usize,
     /// Whether more columns may follow.
     pub(crate) more: bool,
+    /// The labels that have to be there, and those that may be: of pairs.
+    pub(crate) labels: Option<Box<Labels>>,
     /// Whether no column may be empty: where blanks separate, two of them in a row would move all values behind them by a place.
     pub(crate) no_gaps: bool,
+}
+
+/// What a record in pairs needs.
+#[derive(Clone)]
+pub(crate) struct Labels {
+    /// For each label of the frame, whether the record knows it.
+    pub(crate) known: Box<[bool]>,
+    /// The columns that have to be there, with the names of their fields.
+    pub(crate) required: Box<[(usize, String)]>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -405,6 +470,8 @@ pub(crate) enum ShapeUnit {
     Columns,
     /// Columns that lie apart.
     Apart,
+    /// Values behind keys.
+    Pairs,
     /// Only characters are read: every text fits.
     Characters,
 }
@@ -422,6 +489,7 @@ impl Shape {
             tail_required: 0,
             back,
             more: false,
+            labels: None,
             no_gaps: false,
         }
     }

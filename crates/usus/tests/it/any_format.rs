@@ -17,6 +17,9 @@ enum Sends {
         quotes: bool,
         end: &'static str,
     },
+    Pairs {
+        separator: &'static str,
+    },
     Sentence,
     Packet {
         start: Vec<u8>,
@@ -44,11 +47,10 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
     let mut sends: Vec<Sends> = (0..rng.usize(usize::from(!lines)..3)).map(|_| searched_for(rng)).collect();
     if lines {
         let separator = rng.choice([",", ",", ";", "|", " ", ", ", " - "]).unwrap();
-        sends.push(Sends::Line {
-            separator,
-            quotes: rng.u32(0..3) == 0,
-            end: rng.choice(["\n", "\r", "\r\n"]).unwrap(),
-        });
+        let pairs = Sends::Pairs { separator: rng.choice([" ", ";", ", "]).unwrap() };
+        let line =
+            Sends::Line { separator, quotes: rng.u32(0..3) == 0, end: rng.choice(["\n", "\r", "\r\n"]).unwrap() };
+        sends.push(if rng.u32(0..3) == 0 { pairs } else { line });
     }
     let mut text = format!("format = 'any'\nlimits = {{ line = {} }}\n", rng.choice([20, 63, 64, 65, 4_096]).unwrap());
     let mut records = String::new();
@@ -84,6 +86,13 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 text += &format!("cut = 'text'\nseparator = ['{separator}'{others}]\njoined = {joined}\n{quote}");
                 text += &format!("header = [{}]\n", header("1-3"));
                 records += &texts(rng, number, 1);
+            }
+            Sends::Pairs { separator } => {
+                let (joined, repeated) = (rng.bool(), rng.choice(["reject", "first", "last"]).unwrap());
+                text += &format!("cut = 'text'\nread = 'pairs'\nseparator = '{separator}'\njoined = {joined}\n");
+                text += &format!("repeated = '{repeated}'\nquote = '\"'\n");
+                text += "header = [{ name = 'address', column = 1, internal = true }]\n";
+                records += &texts(rng, number, 0);
             }
             Sends::Sentence => {
                 text += &format!("cut = 'nmea-0183'\nheader = [{}]\n", header("3-5"));
@@ -125,15 +134,22 @@ fn word(rng: &mut Rng, number: usize) -> String {
     format!("{{ name = 'w{number}', {} }}", kind.unwrap())
 }
 
-/// Records of a frame of text, whose fields begin with that column.
+/// Records of a frame of text, whose fields begin with that column, or stand behind their names if that is 0.
 fn texts(rng: &mut Rng, frame: usize, first: usize) -> String {
     let addresses = ["AAA", "BBB"];
     let kinds = rng.usize(1..=3);
     let mut records = String::new();
     for kind in 0..kinds {
         let mut fields: Vec<String> = (0..rng.usize(1..16)).map(|number| column(rng, &format!("c{number}"))).collect();
-        fields[0] = fields[0].replacen('{', &format!("{{ column = {first},"), 1);
-        if rng.u32(0..3) == 0 {
+        if first == 0 {
+            fields.retain(|field| !field.contains("'lat'") && !field.contains("'lon'"));
+            for field in fields.iter_mut().filter(|_| rng.bool()) {
+                *field = field.replacen('{', "{ optional = true,", 1);
+            }
+        } else {
+            fields[0] = fields[0].replacen('{', &format!("{{ column = {first},"), 1);
+        }
+        if first > 0 && rng.u32(0..3) == 0 {
             let items = [column(rng, "a"), column(rng, "b")].join(", ");
             fields.push(format!("{{ name = 'group', up_to = 'end', fields = [{items}] }}"));
         }
@@ -210,6 +226,23 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
                 let columns = columns.into_iter().map(|column| if *quotes { quoted(rng, column) } else { column });
                 let line = [vec![address.to_owned()], columns.collect()].concat().join(separator);
                 bytes.extend_from_slice(format!("{line}{end}").as_bytes());
+            }
+            Sends::Pairs { separator } => {
+                let mut pairs: Vec<String> = columns
+                    .into_iter()
+                    .enumerate()
+                    .map(|(number, column)| format!("c{number}={}", quoted(rng, column)))
+                    .collect();
+                rng.shuffle(&mut pairs);
+                match rng.u32(0..8) {
+                    0 => pairs.push("other=1".to_owned()),
+                    1 => pairs.extend(pairs.first().cloned()),
+                    2 => pairs.push("alone".to_owned()),
+                    3 => pairs.push(String::new()),
+                    _ => {}
+                }
+                let line = [vec![address.to_owned()], pairs].concat().join(separator);
+                bytes.extend_from_slice(format!("{line}\r\n").as_bytes());
             }
             Sends::Sentence => {
                 let text = format!("GP{address},{}", columns.join(","));

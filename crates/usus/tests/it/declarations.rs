@@ -64,6 +64,19 @@ pub fn cases() -> Vec<(&'static str, String)> {
         ),
         ("a separator of a packet of bytes", packet(&format!("{p}\nseparator = ';'\njoined = true"), ok)),
         ("a quote that separates", text("separator = [';', '\"']\nquote = '\"'", "fields = [{ name = 'v' }]")),
+        (
+            "pairs that cannot be",
+            text(
+                "read = 'pairs'\nheader = [{ name = 'a', label = 'x' }]",
+                "fields = [{ name = 'b', label = 'x' }, { name = 'c', type = 'lat' }, { name = 'd', label = 'y', column = 2 }, { reserved = true }, { name = 'e', byte = 1 }, { name = 'g', count = 2, fields = [{ name = 'h' }] }, { name = 'i', column = '1-2' }]",
+            ),
+        ),
+        (
+            "words of pairs that are none",
+            text("read = 'pairs'\nassign = ''\nrepeated = 'never'", "fields = [{ name = 'b' }]"),
+        ),
+        ("a label in columns", text("", "fields = [{ name = 'b', label = 'x' }]")),
+        ("keys of pairs in columns", text("assign = ':'\nrepeated = 'last'", "fields = [{ name = 'b', label = 'x' }]")),
         ("a quote of two characters", text("quote = '<>'", "fields = [{ name = 'v' }]")),
         ("too many separators", text(&format!("separator = [{}]", "'; ', ".repeat(17)), "fields = [{ name = 'v' }]")),
         ("a start that is no hex", packet("start = 'A5 5'\nlength = 'x'", ok)),

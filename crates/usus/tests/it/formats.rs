@@ -116,7 +116,7 @@ fn what_was_altered_is_checked_like_a_file() {
         (|format| format.frames[0].name = "text".into(), "frame `text` is there twice"),
         (|format| format.frames[0].name = "a b".into(), "`a b` cannot be a name"),
         (|format| format.frames[0].on = Some("north".into()), "there is no line `north`"),
-        (|format| format.frames[0].separators.push("".into()), "`separator` needs one character or a few"),
+        (|format| format.frames[0].separators.push("".into()), "`separator` needs a text of one"),
         (|format| format.frames[0].quote = Some(0xE9), "`quote` needs one ASCII character"),
         (|format| format.frames[0].header[0].place = Place::Byte((-70_000).into()), "`byte`"),
         (|format| format.frames[0].checksum.as_mut().unwrap().algorithm = "CRC-17".into(), "`CRC-17` is no checksum"),
