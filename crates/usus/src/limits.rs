@@ -33,6 +33,12 @@ pub const LINE: usize = 65_534;
 pub const SENTENCE: usize = 1_024;
 /// Longest sentence that NMEA 0183 allows, with `$`, CR and LF. A longer one is taken with a notice.
 pub const STANDARD_SENTENCE: usize = 82;
+/// Bytes of the automaton that a `printed` or `pattern` becomes.
+pub const PATTERN: usize = 256 << 10;
+/// Nesting of a `pattern`.
+pub const PATTERN_DEPTH: u32 = 64;
+/// Forms of one `printed`.
+pub const FORMS: usize = 64;
 /// Nesting of an expression.
 pub const EXPRESSION_DEPTH: usize = 64;
 /// Length of an expression, in bytes.

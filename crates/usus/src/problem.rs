@@ -125,6 +125,12 @@ pub enum ProblemKind {
         /// What it does not go with.
         with: String,
     },
+    /// A `printed` or `pattern` that cannot become an automaton.
+    #[error("this is no pattern: {why}")]
+    Pattern {
+        /// What is wrong with it.
+        why: String,
+    },
     /// Something in an expression.
     #[error("{0}")]
     Expression(ExpressionProblemKind),

@@ -99,6 +99,9 @@ pub(super) fn whole(format: &Format, frames: &[Frame], kinds: &[Kind], problems:
 
 /// Tries the conditions of a frame's records on all combinations of values that tell them apart.
 fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Problems) {
+    if frame.has_forms {
+        return;
+    }
     let conditions: Vec<(u16, &Expression<u16>)> =
         frame.kinds.iter().map_while(|kind| Some((*kind, kinds[usize::from(*kind)].when.as_ref()?))).collect();
     let (mut names, mut literals) = (Vec::new(), Vec::new());

@@ -5,6 +5,7 @@ mod columns;
 mod doubt;
 mod field;
 mod pairs;
+mod printed;
 mod sheet;
 mod whole;
 
@@ -13,14 +14,14 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use crate::claim;
+use crate::claim::{self, Forms};
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
-    At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Frame, Framing, Ignore, Inner, Kind, LayoutRow, Length,
-    Output, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip, Slot, Text,
-    fixed_packets,
+    At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Form, Frame, Framing, Ignore, Inner, Kind, LayoutRow,
+    Length, Output, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip, Slot,
+    Text, fixed_packets,
 };
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::read::Cells;
@@ -58,7 +59,7 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
             return None;
         }
     }
-    let (mut layout, mut slots) = (Vec::new(), Vec::new());
+    let (mut layout, mut slots, mut forms) = (Vec::new(), Vec::new(), printed::Numbers::default());
     let mut drafts: Vec<Draft> = Vec::new();
     for declared in &format.frames {
         if drafts.iter().any(|draft| draft.frame.name == declared.name) {
@@ -72,7 +73,8 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
     for record in &format.records {
         let Some(index) = frame_of(format, record.frame.as_ref(), &record.kind.span, problems) else { continue };
         report_unreachable(format, record, index, problems);
-        let (mut kind, kind_schema) = compile_record(format, record, index, &mut drafts[index], &mut layout, problems);
+        let (mut kind, kind_schema) =
+            compile_record(format, record, index, &mut drafts[index], &mut layout, &mut forms, problems);
         for counter in kind.counters.iter_mut().skip(drafts[index].sheet.counters.len()) {
             counter.slot = slots.len();
             slots.push(Slot { last: counter.last, is_first: false });
@@ -89,7 +91,7 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         let Some(index) = frame_of(format, ignore.frame.as_ref(), &ignore.span, problems) else { continue };
         let draft = &mut drafts[index];
         draft.frame.ignores.push(ignores.len() as u16);
-        ignores.push(compile_ignore(ignore, draft, problems));
+        ignores.push(compile_ignore(ignore, &format.frames[index], draft, &mut forms, problems));
     }
     let finish = |draft| finish_frame(format, draft, &kinds, &ignores);
     let frames: Vec<Frame> = drafts.into_iter().map(finish).collect();
@@ -188,6 +190,7 @@ fn compile_frame(
         header: header_fields(&sheet),
         reading,
         separation,
+        has_forms: false,
         has_columns: match &placing {
             Placing::Bytes(_) => false,
             Placing::Columns(placing) => placing.has_columns(),
@@ -420,7 +423,9 @@ fn report_unreachable(format: &Format, record: &format::Record, frame: usize, pr
         None => true,
     };
     let earlier = format.records.iter().take_while(|other| other.kind.value != record.kind.value);
-    if let Some(earlier) = earlier.filter(of_frame).find(|other| other.when.is_none()) {
+    let takes_all =
+        |other: &&format::Record| other.when.is_none() && other.printed.is_empty() && other.pattern.is_none();
+    if let Some(earlier) = earlier.filter(of_frame).find(takes_all) {
         let kind = ProblemKind::Unreachable { record: record.kind.value.clone(), earlier: earlier.kind.value.clone() };
         problems.add(record.kind.span.clone(), kind);
     }
@@ -432,11 +437,25 @@ fn compile_record(
     frame_index: usize,
     draft: &mut Draft,
     layout: &mut Vec<LayoutRow>,
+    forms: &mut printed::Numbers,
     problems: &mut Problems,
 ) -> (Kind, KindSchema) {
     let declared_frame = &format.frames[frame_index];
     let mut sheet = draft.sheet.begin_record(&record.kind.value);
+    let declaration = printed::Declaration {
+        printed: &record.printed,
+        pattern: record.pattern.as_ref(),
+        fields: &record.fields,
+        any_name: false,
+    };
+    let (form, names) = form_of(declared_frame, &declaration, draft, forms, problems);
     let shape = match draft.placing.clone() {
+        _ if declaration.is_there() => {
+            sheet.separation = Separation::nothing();
+            sheet.learn(|sheet, problems| printed::add_fields(sheet, &names, &record.fields, problems));
+            printed::add_fields(&mut sheet, &names, &record.fields, problems);
+            printed::shape(names.len())
+        }
         Placing::Bytes(mut placing) => {
             sheet.learn(|sheet, problems| bytes::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
             bytes::add_fields(&mut sheet, &mut placing, &record.fields, problems);
@@ -473,6 +492,7 @@ fn compile_record(
     let kind = Kind {
         frame: frame_index as u16,
         when,
+        form,
         checksum_required,
         shape,
         gates: sheet.gates,
@@ -515,7 +535,39 @@ fn checksum_required(record: &format::Record, frame: &format::Frame, problems: &
     record.checksum.unwrap_or(*checksum) == Presence::Required
 }
 
-fn compile_ignore(ignore: &format::Ignore, draft: &Draft, problems: &mut Problems) -> Ignore {
+/// The automaton of a record or an ignore, and the names of the fields that it finds.
+fn form_of(
+    frame: &format::Frame,
+    declaration: &printed::Declaration<'_>,
+    draft: &mut Draft,
+    forms: &mut printed::Numbers,
+    problems: &mut Problems,
+) -> (Option<Box<Form>>, Vec<String>) {
+    let Some(span) = declaration.span() else { return (None, Vec::new()) };
+    if frame.reads() == format::Read::Bytes {
+        let with = "a frame that is read as bytes".to_string();
+        problems.add(span, ProblemKind::Conflict { key: "printed", with });
+        return (None, Vec::new());
+    }
+    // What an automaton finds is written down like columns, behind those of the header.
+    (draft.frame.has_forms, draft.frame.has_columns) = (true, true);
+    declaration.compile(forms, problems)
+}
+
+fn compile_ignore(
+    ignore: &format::Ignore,
+    frame: &format::Frame,
+    draft: &mut Draft,
+    forms: &mut printed::Numbers,
+    problems: &mut Problems,
+) -> Ignore {
+    let declaration = printed::Declaration {
+        printed: &ignore.printed,
+        pattern: ignore.pattern.as_ref(),
+        fields: &[],
+        any_name: true,
+    };
+    let (form, _) = form_of(frame, &declaration, draft, forms, problems);
     let when = ignore.when.as_ref().and_then(|when| condition(when, &draft.frame.header, problems));
     let count_by = ignore.count_by.as_ref().and_then(|name| {
         let found = draft.sheet.find(&name.value);
@@ -526,7 +578,7 @@ fn compile_ignore(ignore: &format::Ignore, draft: &Draft, problems: &mut Problem
         }
         found.ok().cloned()
     });
-    Ignore { when, count_by }
+    Ignore { when, form, count_by }
 }
 
 /// Works out what a frame's records mean for its cut: the lengths there can be.
@@ -585,6 +637,9 @@ fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ig
 
 /// Which bytes decide what claims a frame: those of the header fields that its conditions name.
 fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
+    if frame.has_forms {
+        return ChoiceKey::Unknown;
+    }
     let mut named = Vec::new();
     let of_kinds = frame.kinds.iter().filter_map(|kind| kinds[usize::from(*kind)].when.as_ref());
     let of_ignores = frame.ignores.iter().filter_map(|ignore| ignores[usize::from(*ignore)].when.as_ref());
@@ -607,7 +662,7 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
     }
     if named.is_empty() {
         let cells = Cells { bytes: &[], wide: &[], columns: &[], tail: 0 };
-        return ChoiceKey::Nothing(claim::choose(kinds, ignores, frame, &cells));
+        return ChoiceKey::Nothing(claim::choose(kinds, ignores, frame, &cells, &mut Forms::default()));
     }
     let (mut characters, mut column) = (0, false);
     for field in named {
@@ -625,7 +680,8 @@ fn choices_by(at: usize, frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> B
     let mut header = alloc::vec![0; at + 1];
     let choices = core::array::from_fn(|byte| {
         header[at] = byte as u8;
-        claim::choose(kinds, ignores, frame, &Cells { bytes: &header, wide: &header, columns: &[], tail: 0 })
+        let cells = Cells { bytes: &header, wide: &header, columns: &[], tail: 0 };
+        claim::choose(kinds, ignores, frame, &cells, &mut Forms::default())
     });
     Box::new(choices)
 }

@@ -102,11 +102,17 @@ fn claim<'p>(
         columns.clear();
     }
     let (contents, wide) = framed.contents.of(frame_on, decoded);
-    let cells = cells(frame, contents, wide, columns);
     let choice = match framed.choice {
-        Choice::Undecided => choices.choose(plan, framed.frame, frame, &cells),
+        Choice::Undecided => choices.choose(plan, framed.frame, frame, &cells(frame, contents, wide, columns)),
         decided => decided,
     };
+    if frame.has_forms
+        && let Choice::Kind(kind) = choice
+        && plan.kinds[usize::from(kind)].form.is_some()
+    {
+        columns.add_found(&choices.forms.found);
+    }
+    let cells = cells(frame, contents, wide, columns);
     match choice {
         Choice::Kind(kind) => match fit(plan, framed.frame, frame, kind, check, &cells) {
             Ok(extent) => Decision::Record { kind, extent, notice: None },

@@ -37,6 +37,9 @@ impl Line {
         let bytes = seen.from(self.at);
         for (place, &number) in route.searching.iter().enumerate() {
             let frame = &inner.frames[usize::from(number)];
+            if frame.has_forms {
+                continue;
+            }
             // Where a frame ends, those before it in the file have the first word again.
             let once = place > 0;
             match &frame.framing {
@@ -57,7 +60,7 @@ impl Line {
         let Some(number) = route.text.filter(|_| route.searching.is_empty()) else { return Ok(Then::Other) };
         let frame = &inner.frames[usize::from(number)];
         match &frame.framing {
-            Framing::Text(text) if frame.check.is_none() => {
+            Framing::Text(text) if frame.check.is_none() && !frame.has_forms => {
                 let line = framing::TextLine { text: *text, separator: frame.separation.byte() };
                 self.frame_after_frame(plan, number, line, false, seen, sink)
             }

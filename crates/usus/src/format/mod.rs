@@ -521,6 +521,10 @@ pub struct Record {
     pub frame: Option<Spanned<String>>,
     /// `when`: what holds for its frames.
     pub when: Option<When>,
+    /// `printed`: its lines as the device prints them, with fields in braces; the first that fits.
+    pub printed: Vec<Spanned<String>>,
+    /// `pattern`: its lines as a regular expression whose named groups are fields.
+    pub pattern: Option<Spanned<String>>,
     /// `series`: the fields that tell apart what belongs together over time.
     pub series: Vec<Spanned<String>>,
     /// `checksum`: whether a sentence of this kind has to carry one; nothing if the frame says it.
@@ -539,6 +543,8 @@ impl Record {
             title: None,
             frame: None,
             when: None,
+            printed: Vec::new(),
+            pattern: None,
             series: Vec::new(),
             checksum: None,
             more: false,
@@ -575,6 +581,10 @@ pub struct Ignore {
     pub frame: Option<Spanned<String>>,
     /// `when`: what holds for its frames.
     pub when: Option<When>,
+    /// `printed`: its lines as the device prints them, with a name in braces for any text.
+    pub printed: Vec<Spanned<String>>,
+    /// `pattern`: its lines as a regular expression.
+    pub pattern: Option<Spanned<String>>,
     /// `count_by`: the header field by which they are counted.
     pub count_by: Option<Spanned<String>>,
 }

@@ -154,6 +154,8 @@ fn read_record(keys: &mut Keys<'_, '_>, text: &str, kind: Spanned<String>) -> Re
         title: keys.text("title").map(|title| title.value),
         frame: keys.text("frame"),
         when: read_when(keys, text),
+        printed: read_printed(keys),
+        pattern: keys.text("pattern"),
         series: keys.texts("series"),
         checksum: frame::read_presence(keys, "checksum"),
         more: keys.word("more", "meaning of more columns", &[("ignore", true), ("reject", false)]).unwrap_or(false),
@@ -174,11 +176,24 @@ fn read_ignores(keys: &mut Keys<'_, '_>, text: &str) -> Vec<Ignore> {
             span,
             frame: inner.text("frame"),
             when: read_when(&mut inner, text),
+            printed: read_printed(&mut inner),
+            pattern: inner.text("pattern"),
             count_by: inner.text("count_by"),
         });
         inner.done();
     }
     ignores
+}
+
+/// `printed`, of which there are not too many.
+fn read_printed(keys: &mut Keys<'_, '_>) -> Vec<Spanned<String>> {
+    let mut forms = keys.texts("printed");
+    if let Some(one_too_many) = forms.get(limits::FORMS) {
+        let kind = ProblemKind::TooMany { what: "forms of a line", found: forms.len(), limit: limits::FORMS };
+        keys.problem(one_too_many.span.clone(), kind);
+        forms.truncate(limits::FORMS);
+    }
+    forms
 }
 
 /// Reads `when`. Problems inside of it are placed on the very characters, unless the text has escapes.

@@ -157,6 +157,8 @@ fn record(record: &Record) -> Keys {
     keys.text("title", record.title.as_deref());
     keys.text("frame", written(&record.frame));
     keys.condition(record.when.as_ref());
+    keys.list("printed", record.printed.iter().map(|form| quoted(&form.value)).collect());
+    keys.text("pattern", written(&record.pattern));
     keys.list("series", record.series.iter().map(|name| quoted(&name.value)).collect());
     keys.presence(record.checksum);
     keys.text("more", record.more.then_some("ignore"));
@@ -168,6 +170,8 @@ fn ignore(ignore: &Ignore) -> Keys {
     let mut keys = Keys::default();
     keys.text("frame", written(&ignore.frame));
     keys.condition(ignore.when.as_ref());
+    keys.list("printed", ignore.printed.iter().map(|form| quoted(&form.value)).collect());
+    keys.text("pattern", written(&ignore.pattern));
     keys.text("count_by", written(&ignore.count_by));
     keys
 }

@@ -88,8 +88,18 @@ impl Columns {
     #[inline]
     pub(crate) fn add_absent(&mut self) {
         self.add_apart(0, 0);
-        if let Some([first, last]) = self.apart().last_mut() {
-            *last = *first;
+        if let Some(last) = self.places.get_mut(..self.count).and_then(<[u16]>::last_mut) {
+            *last = 0;
+        }
+    }
+
+    /// Fields that were found in a line, behind the columns of its header.
+    pub(crate) fn add_found(&mut self, found: &[Option<[u16; 2]>]) {
+        for field in found {
+            match field {
+                Some([begin, end]) => self.add_apart((*begin).into(), (*end).into()),
+                None => self.add_absent(),
+            }
         }
     }
 

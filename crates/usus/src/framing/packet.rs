@@ -171,7 +171,11 @@ impl Packet {
         match choice {
             Choice::Kind(kind) => match plan.kinds[usize::from(kind)].shape.unit {
                 ShapeUnit::Bytes => plan.kinds[usize::from(kind)].shape.admits(contents),
-                ShapeUnit::Columns | ShapeUnit::Apart | ShapeUnit::Pairs | ShapeUnit::Characters => true,
+                ShapeUnit::Columns
+                | ShapeUnit::Apart
+                | ShapeUnit::Pairs
+                | ShapeUnit::Printed
+                | ShapeUnit::Characters => true,
             },
             _ => length <= self.longest,
         }

@@ -3,6 +3,7 @@
 
 mod field;
 mod fixed;
+mod form;
 mod framing;
 mod layout;
 mod output;
@@ -25,6 +26,7 @@ use crate::value::Decimal;
 
 pub(crate) use field::{At, Convert, Counter, Field, Meaning, NumberOf, Raw, Tested, Tests, UnitFrom, Word};
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
+pub(crate) use form::Form;
 pub(crate) use framing::{Framing, Length, Packet, Pattern, Sentence, Slip, Text};
 pub use layout::LayoutRow;
 pub(crate) use output::{Group, Output, Plain, What};
@@ -156,6 +158,8 @@ pub(crate) struct Frame {
     pub(crate) separation: Separation,
     /// Whether anything is read by columns.
     pub(crate) has_columns: bool,
+    /// Whether the look of a line decides what claims it.
+    pub(crate) has_forms: bool,
     /// Bytes of the contents before the first column.
     pub(crate) lead: usize,
     pub(crate) kinds: Vec<u16>,
@@ -235,6 +239,18 @@ impl Pairs {
 }
 
 impl Separation {
+    /// Where nothing separates: each field is told for itself.
+    pub(crate) fn nothing() -> Separation {
+        let may_begin = Box::new([false; 256]);
+        Separation::Apart(Box::new(Apart {
+            separators: Box::default(),
+            may_begin,
+            joined: false,
+            quote: None,
+            pairs: None,
+        }))
+    }
+
     pub(crate) fn new(separators: &[&str], joined: bool, quote: Option<u8>) -> Separation {
         let usual: &[&str] = if separators.is_empty() { &[","] } else { separators };
         if let ([one], false, None) = (usual, joined, quote)
@@ -413,6 +429,8 @@ pub(crate) struct Kind {
     /// The number of the frame that it is read from.
     pub(crate) frame: u16,
     pub(crate) when: Option<Expression<u16>>,
+    /// What its lines look like, where that decides, too.
+    pub(crate) form: Option<Box<Form>>,
     /// Whether its sentences need a checksum.
     pub(crate) checksum_required: bool,
     pub(crate) shape: Shape,
@@ -472,6 +490,8 @@ pub(crate) enum ShapeUnit {
     Apart,
     /// Values behind keys.
     Pairs,
+    /// What an automaton found in a line.
+    Printed,
     /// Only characters are read: every text fits.
     Characters,
 }
@@ -529,5 +549,6 @@ pub(crate) struct Gate {
 #[derive(Clone)]
 pub(crate) struct Ignore {
     pub(crate) when: Option<Expression<u16>>,
+    pub(crate) form: Option<Box<Form>>,
     pub(crate) count_by: Option<Field>,
 }

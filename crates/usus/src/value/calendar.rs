@@ -229,6 +229,15 @@ impl Layout {
         Pattern::new(&characters, places)
     }
 
+    /// What fits it, as a regular expression.
+    pub(crate) fn expression(&self) -> alloc::string::String {
+        let step = |step: &Step| match step {
+            Step::Literal(byte) => alloc::format!(r"\x{byte:02X}"),
+            Step::Digits(_, width) => alloc::format!("[0-9]{{{width}}}"),
+        };
+        self.0.iter().map(step).collect()
+    }
+
     /// What stands between its parts, with a NUL for each of them.
     pub(crate) fn between(&self) -> Vec<u8> {
         self.0.iter().map(|step| if let Step::Literal(byte) = step { *byte } else { 0 }).collect()

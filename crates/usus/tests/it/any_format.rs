@@ -20,6 +20,7 @@ enum Sends {
     Pairs {
         separator: &'static str,
     },
+    Printed,
     Sentence,
     Packet {
         start: Vec<u8>,
@@ -50,7 +51,11 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
         let pairs = Sends::Pairs { separator: rng.choice([" ", ";", ", "]).unwrap() };
         let line =
             Sends::Line { separator, quotes: rng.u32(0..3) == 0, end: rng.choice(["\n", "\r", "\r\n"]).unwrap() };
-        sends.push(if rng.u32(0..3) == 0 { pairs } else { line });
+        sends.push(match rng.u32(0..4) {
+            0 => pairs,
+            1 => Sends::Printed,
+            _ => line,
+        });
     }
     let mut text = format!("format = 'any'\nlimits = {{ line = {} }}\n", rng.choice([20, 63, 64, 65, 4_096]).unwrap());
     let mut records = String::new();
@@ -93,6 +98,36 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 text += &format!("repeated = '{repeated}'\nquote = '\"'\n");
                 text += "header = [{ name = 'address', column = 1, internal = true }]\n";
                 records += &texts(rng, number, 0);
+            }
+            Sends::Printed => {
+                text += &format!("cut = 'text'\nheader = [{}]\n", header("1-3"));
+                for kind in 0..rng.usize(1..4) {
+                    let fields = rng.usize(1..7);
+                    let form = |rng: &mut Rng| {
+                        let pieces = (0..fields).map(|field| match rng.u32(0..4) {
+                            0 => format!("[,{{c{field}}}]"),
+                            _ => format!(",{{c{field}}}"),
+                        });
+                        format!("'{{name}}{}'", pieces.collect::<String>())
+                    };
+                    let forms = [form(rng), form(rng)];
+                    let mut declared: Vec<String> =
+                        (0..fields).map(|field| column(rng, &format!("c{field}"))).collect();
+                    declared.iter_mut().for_each(|field| {
+                        *field = field.replace("'lat'", "'text'").replace("'lon'", "'number'");
+                    });
+                    let when = if kind == 0 { "when = \"address == 'AAA'\"\n" } else { "" };
+                    records += &format!("[record.r{number}k{kind}]\nframe = 'f{number}'\n{when}");
+                    match rng.u32(0..3) {
+                        0 => records += &format!("printed = [{}]\n", forms.join(", ")),
+                        1 => records += &format!("printed = {}\n", forms[0]),
+                        _ => {
+                            let groups: Vec<String> = (0..fields).map(|field| format!("(?<c{field}>)?")).collect();
+                            records += &format!("pattern = '(?<name>)(?:,|;){}'\n", groups.join(",+"));
+                        }
+                    }
+                    records += &format!("fields = [{{ name = 'name' }}, {}]\n", declared.join(", "));
+                }
             }
             Sends::Sentence => {
                 text += &format!("cut = 'nmea-0183'\nheader = [{}]\n", header("3-5"));
@@ -226,6 +261,10 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
                 let columns = columns.into_iter().map(|column| if *quotes { quoted(rng, column) } else { column });
                 let line = [vec![address.to_owned()], columns.collect()].concat().join(separator);
                 bytes.extend_from_slice(format!("{line}{end}").as_bytes());
+            }
+            Sends::Printed => {
+                let line = [vec![address.to_owned()], columns].concat().join(",");
+                bytes.extend_from_slice(format!("{line}\n").as_bytes());
             }
             Sends::Pairs { separator } => {
                 let mut pairs: Vec<String> = columns

@@ -72,6 +72,28 @@ pub fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         (
+            "printed lines that cannot be",
+            text(
+                "",
+                "printed = ['{a}{b}', '{a} {x}', 'a [{b}', '{a}[ {a}]', '{a}[ x]{b}', '[{a}]{b}', '{a']\nfields = [{ name = 'a' }, { name = 'b' }]",
+            ),
+        ),
+        (
+            "fields of printed lines that cannot be",
+            text(
+                "",
+                "printed = '{a} {b} {c}'\nfields = [{ name = 'a', column = 1 }, { name = 'b', type = 'lat' }, { name = 'c', count = 2, fields = [{ name = 'h' }] }, { name = 'd' }, { reserved = true }]",
+            ),
+        ),
+        ("a pattern that is none", text("", "pattern = '(?<a>x'\nfields = [{ name = 'a' }]")),
+        ("a pattern that looks around", text("", "pattern = '(?<a>)(?=x)'\nfields = [{ name = 'a' }]")),
+        ("a pattern that is too large", text("", "pattern = '(?<a>)(?:[a-z]{500}){500}'\nfields = [{ name = 'a' }]")),
+        (
+            "a pattern with other groups",
+            text("", "pattern = '(?<b>x) (?<a>)'\nfields = [{ name = 'a' }, { name = 'bb' }]"),
+        ),
+        ("a packet that is printed", packet(p, &format!("printed = '{{v}}'\n{ok}"))),
+        (
             "words of pairs that are none",
             text("read = 'pairs'\nassign = ''\nrepeated = 'never'", "fields = [{ name = 'b' }]"),
         ),

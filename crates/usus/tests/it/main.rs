@@ -13,6 +13,7 @@ mod reference;
 mod stages;
 mod survey;
 mod tables;
+mod texts;
 mod twin;
 mod values;
 mod ways;

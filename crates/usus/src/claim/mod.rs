@@ -1,15 +1,23 @@
 //! What claims a frame: the first record in the file whose condition holds, else the first ignore; and whether the frame has the
 //! shape that the record needs.
 
+mod forms;
+
 use crate::expression::Operand;
 use crate::plan::{Choice, ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, Pairs, ShapeUnit};
 use crate::read::Cells;
 use crate::reason::Reason;
 use crate::value::Value;
 
+pub(crate) use forms::Forms;
+
 /// Choices made before, by the bytes that decide them: two for each of some places. A cache: it changes speed only.
 #[derive(Clone, Debug)]
-pub(crate) struct Choices([[(Key, Choice); 2]; 32]);
+pub(crate) struct Choices {
+    made: [[(Key, Choice); 2]; 32],
+    /// What tells how lines look.
+    pub(crate) forms: Forms,
+}
 
 /// The deciding bytes, and how many they are with the frame's number.
 type Key = (u64, u32);
@@ -17,7 +25,7 @@ type Key = (u64, u32);
 impl Default for Choices {
     fn default() -> Choices {
         // No frame has this number.
-        Choices([[((0, u32::MAX), Choice::Undecided); 2]; 32])
+        Choices { made: [[((0, u32::MAX), Choice::Undecided); 2]; 32], forms: Forms::default() }
     }
 }
 
@@ -32,14 +40,16 @@ impl Choices {
             }
             _ => {}
         }
-        let Some(key) = key(number, frame, header) else { return choose(&plan.kinds, &plan.ignores, frame, header) };
-        let pair = &mut self.0[(key.0.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 59) as usize];
+        let Some(key) = key(number, frame, header) else {
+            return choose(&plan.kinds, &plan.ignores, frame, header, &mut self.forms);
+        };
+        let pair = &mut self.made[(key.0.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 59) as usize];
         for slot in &*pair {
             if slot.0 == key {
                 return slot.1;
             }
         }
-        let choice = choose(&plan.kinds, &plan.ignores, frame, header);
+        let choice = choose(&plan.kinds, &plan.ignores, frame, header, &mut self.forms);
         *pair = [(key, choice), pair[0]];
         choice
     }
@@ -71,16 +81,28 @@ fn key(number: u16, frame: &Frame, header: &Cells<'_>) -> Option<Key> {
 
 /// The record or ignore that claims a frame, by its header. Apart, since nearly always that was found before.
 #[inline(never)]
-pub(crate) fn choose(kinds: &[Kind], ignores: &[Ignore], frame: &Frame, header: &Cells<'_>) -> Choice {
+pub(crate) fn choose(
+    kinds: &[Kind],
+    ignores: &[Ignore],
+    frame: &Frame,
+    header: &Cells<'_>,
+    forms: &mut Forms,
+) -> Choice {
     let look = |field: &u16| operand(&frame.header[usize::from(*field)], header);
-    for &kind in &frame.kinds {
-        if kinds[usize::from(kind)].when.as_ref().is_none_or(|when| when.test(&look)) {
-            return Choice::Kind(kind);
+    for &number in &frame.kinds {
+        let kind = &kinds[usize::from(number)];
+        if kind.when.as_ref().is_none_or(|when| when.test(&look))
+            && kind.form.as_ref().is_none_or(|form| forms.fit(form, header.bytes))
+        {
+            return Choice::Kind(number);
         }
     }
-    for &ignore in &frame.ignores {
-        if ignores[usize::from(ignore)].when.as_ref().is_none_or(|when| when.test(&look)) {
-            return Choice::Ignore(ignore);
+    for &number in &frame.ignores {
+        let ignore = &ignores[usize::from(number)];
+        if ignore.when.as_ref().is_none_or(|when| when.test(&look))
+            && ignore.form.as_ref().is_none_or(|form| forms.fit(form, header.bytes))
+        {
+            return Choice::Ignore(number);
         }
     }
     Choice::Unclaimed
@@ -140,6 +162,8 @@ pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent,
         }
         ShapeUnit::Apart => fit_columns(number, kind, cells, cells.apart_count(), 2),
         ShapeUnit::Pairs => fit_pairs(number, kind, cells),
+        // Its fields stand behind the columns of the header.
+        ShapeUnit::Printed => Ok(Extent { count: 0, tail: cells.columns.len().saturating_sub(2 * shape.front) }),
     }
 }
 

@@ -1,0 +1,181 @@
+//! Texts printed by a printer of this file's own, in every way in which values can stand in them: what comes out is what was printed.
+
+use fastrand::Rng;
+use proptest::prelude::*;
+use usus::{Format, OwnedCell, OwnedRecord, OwnedValue};
+
+/// A value as it was printed; nothing if it was left out.
+type Printed = Option<String>;
+
+/// A text or a number that may stand in a line.
+fn value(rng: &mut Rng, is_number: bool, any_text: bool) -> String {
+    if is_number {
+        let sign = rng.choice(["", "", "-"]).unwrap();
+        return match rng.u32(0..3) {
+            0 => format!("{sign}{}", rng.u32(1..100_000)),
+            1 => format!("{sign}{}.{:03}", rng.u32(1..1_000), rng.u32(0..1_000)),
+            _ => format!("{sign}0.{}", rng.u32(1..10)),
+        };
+    }
+    let letters =
+        if any_text { &["a", "Z", "west", "\"", ";", "=", ", ", "7", "é", "'"][..] } else { &["a", "Z", "west"][..] };
+    (0..rng.usize(1..6)).map(|_| rng.choice(letters).unwrap().to_owned()).collect::<String>().trim().to_owned()
+}
+
+/// In quotes if it has to be, and sometimes if it does not.
+fn quoted(rng: &mut Rng, text: &str, apart: &[&str]) -> String {
+    let has_to_be = text.is_empty() || apart.iter().any(|apart| text.contains(apart)) || text.starts_with('"');
+    if has_to_be || rng.u32(0..4) == 0 { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() }
+}
+
+/// A format, and lines of it with the values that they say.
+struct Device {
+    format: String,
+    lines: Vec<(String, Vec<Printed>)>,
+}
+
+fn field(name: usize, is_number: bool, more: &str) -> String {
+    let kind = if is_number { "number" } else { "text" };
+    format!("{{ name = 'f{name}', type = '{kind}'{more} }}")
+}
+
+fn columns(rng: &mut Rng) -> Device {
+    let joined = rng.bool();
+    let separator = if joined { rng.choice([" ", "::"]).unwrap() } else { rng.choice([";", ", ", "\t"]).unwrap() };
+    let numbers: Vec<bool> = (0..rng.usize(1..8)).map(|_| rng.bool()).collect();
+    let fields: Vec<String> = numbers.iter().enumerate().map(|(name, number)| field(name, *number, "")).collect();
+    let format = format!(
+        "format = 'd'\n[[frame]]\ncut = 'text'\nseparator = \"{}\"\njoined = {joined}\nquote = '\"'\n[record.r]\nfields = [{}]",
+        separator.escape_default(),
+        fields.join(", ")
+    );
+    let mut lines = Vec::new();
+    for _ in 0..rng.usize(1..20) {
+        let values: Vec<String> = numbers.iter().map(|number| value(rng, *number, true)).collect();
+        let cells: Vec<String> = values.iter().map(|value| quoted(rng, value, &[separator])).collect();
+        let between = |rng: &mut Rng| separator.repeat(if joined { rng.usize(1..4) } else { 1 });
+        let mut line = if joined && rng.bool() { between(rng) } else { String::new() };
+        for (place, cell) in cells.iter().enumerate() {
+            line += &if place > 0 { between(rng) } else { String::new() };
+            line += cell;
+        }
+        lines.push((line, values.into_iter().map(Some).collect()));
+    }
+    Device { format, lines }
+}
+
+fn pairs(rng: &mut Rng) -> Device {
+    let (separator, assign) = rng.choice([(" ", "="), ("; ", ": "), (",", "->"), ("|", "=")]).unwrap();
+    let fields: Vec<(bool, bool)> = (0..rng.usize(1..8)).map(|_| (rng.bool(), rng.bool())).collect();
+    let declared: Vec<String> = fields
+        .iter()
+        .enumerate()
+        .map(|(name, (number, optional))| {
+            field(name, *number, &format!(", optional = {optional}, label = 'key{name}'"))
+        })
+        .collect();
+    let format = format!(
+        "format = 'd'\n[[frame]]\ncut = 'text'\nread = 'pairs'\nseparator = '{separator}'\nassign = '{assign}'\nquote = '\"'\n[record.r]\nmore = 'ignore'\nfields = [{}]",
+        declared.join(", ")
+    );
+    let mut lines = Vec::new();
+    for _ in 0..rng.usize(1..20) {
+        let values: Vec<Printed> = fields
+            .iter()
+            .map(|(number, optional)| (!optional || rng.bool()).then(|| value(rng, *number, true)))
+            .collect();
+        let mut cells: Vec<String> = values
+            .iter()
+            .enumerate()
+            .filter_map(|(name, value)| {
+                Some(format!("key{name}{assign}{}", quoted(rng, value.as_ref()?, &[separator.trim(), separator])))
+            })
+            .collect();
+        if rng.bool() {
+            cells.push(format!("other{assign}1"));
+        }
+        rng.shuffle(&mut cells);
+        if !cells.is_empty() {
+            lines.push((cells.join(separator), values));
+        }
+    }
+    Device { format, lines }
+}
+
+fn printed(rng: &mut Rng) -> Device {
+    let count = rng.usize(1..6);
+    let numbers: Vec<bool> = (0..count).map(|_| rng.bool()).collect();
+    let fields: Vec<String> = numbers.iter().enumerate().map(|(name, number)| field(name, *number, "")).collect();
+    // What stands between fields has a character that no value has.
+    let literals: Vec<&str> =
+        (0..=count).map(|_| rng.choice([" #", ": ", " kN, ", ":[[x ", " (", "{{", " %_ "]).unwrap()).collect();
+    let optional: Vec<bool> = (0..count).map(|_| rng.u32(0..3) == 0).collect();
+    let mut form = literals[count].to_owned();
+    for place in 0..count {
+        // What may be missing has to be told from what comes in its stead.
+        let (literal, mark) = (literals[place], ["!", "?", "&", "|", "~"][place]);
+        form +=
+            &if optional[place] { format!("[{literal}{mark}{{f{place}}}!]") } else { format!("{literal}{{f{place}}}") };
+    }
+    form += ".";
+    let format = format!(
+        "format = 'd'\n[[frame]]\ncut = 'text'\n[record.r]\nprinted = '{form}'\nfields = [{}]",
+        fields.join(", ")
+    );
+    let plain = |literal: &str| literal.replace("[[", "[").replace("{{", "{");
+    let mut lines = Vec::new();
+    for _ in 0..rng.usize(1..20) {
+        let values: Vec<Printed> = numbers
+            .iter()
+            .zip(&optional)
+            .map(|(number, optional)| (!optional || rng.bool()).then(|| value(rng, *number, false)))
+            .collect();
+        let mut line = plain(literals[count]);
+        for place in 0..count {
+            let Some(value) = &values[place] else { continue };
+            line += &plain(literals[place]);
+            line += if optional[place] { ["!", "?", "&", "|", "~"][place] } else { "" };
+            line += value;
+            line += if optional[place] { "!" } else { "" };
+        }
+        let blanks = rng.choice([" ", "  ", " \t "]).unwrap();
+        lines.push((format!("{}.", line.replace(' ', blanks)), values));
+    }
+    Device { format, lines }
+}
+
+/// What a record says of each field, as it was printed.
+fn said(record: &OwnedRecord) -> Vec<Printed> {
+    let text = |cell: &OwnedCell| match cell {
+        OwnedCell::Reading(reading) => match &reading.value {
+            OwnedValue::Absent(usus::Absent::NotSent) => None,
+            OwnedValue::Absent(usus::Absent::Empty) => Some(String::new()),
+            OwnedValue::Decimal(number) => Some(number.to_string()),
+            OwnedValue::Text(text) => Some(text.clone()),
+            other => panic!("{other:?}"),
+        },
+        other => panic!("{other:?}"),
+    };
+    record.fields.iter().map(|(_, cell)| text(cell)).collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn what_was_printed_comes_out(seed: u64) {
+        let mut rng = Rng::with_seed(seed);
+        let device = match rng.u32(0..3) {
+            0 => columns(&mut rng),
+            1 => pairs(&mut rng),
+            _ => printed(&mut rng),
+        };
+        let plan = Format::parse(&device.format).and_then(|format| format.compile());
+        let plan = plan.unwrap_or_else(|problems| panic!("{problems}\n{}", device.format));
+        let bytes: Vec<u8> = device.lines.iter().flat_map(|(line, _)| format!("{line}\r\n").into_bytes()).collect();
+        let records = plan.records(&bytes);
+        let found: Vec<Vec<Printed>> = records.iter().map(said).collect();
+        let wanted: Vec<Vec<Printed>> = device.lines.iter().map(|(_, values)| values.clone()).collect();
+        prop_assert_eq!(found, wanted, "{}\n{:?}", device.format, device.lines);
+    }
+}
