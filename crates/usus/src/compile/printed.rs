@@ -134,7 +134,7 @@ fn regex(patterns: &[String]) -> Result<Regex, String> {
         |error| match error.size_limit() {
             Some(_) => "it is too large".to_string(),
             None => {
-                let source = core::error::Error::source(&error).map_or(error.to_string(), |source| source.to_string());
+                let source = error.syntax_error().map_or(error.to_string(), ToString::to_string);
                 source.lines().last().unwrap_or_default().trim_start_matches("error: ").to_string()
             }
         },
