@@ -183,6 +183,11 @@ fn compile_frame(
     layout.extend(frame_rows(declared));
     layout.append(&mut sheet.rows.clone());
     layout.extend(check.as_ref().map(|check| check_row(declared, check)));
+    let splits = match &placing {
+        Placing::Bytes(_) => false,
+        Placing::Columns(placing) => placing.has_columns(),
+        Placing::Pairs(_) => true,
+    };
     let frame = Frame {
         name: declared.name.clone(),
         framing,
@@ -191,11 +196,9 @@ fn compile_frame(
         reading,
         separation,
         has_forms: false,
-        has_columns: match &placing {
-            Placing::Bytes(_) => false,
-            Placing::Columns(placing) => placing.has_columns(),
-            Placing::Pairs(_) => true,
-        },
+        has_columns: splits,
+        splits,
+        header_splits: splits,
         lead,
         kinds: Vec::new(),
         ignores: Vec::new(),
@@ -452,8 +455,9 @@ fn compile_record(
     let shape = match draft.placing.clone() {
         _ if declaration.is_there() => {
             sheet.separation = Separation::nothing();
-            sheet.learn(|sheet, problems| printed::add_fields(sheet, &names, &record.fields, problems));
-            printed::add_fields(&mut sheet, &names, &record.fields, problems);
+            let at = if draft.frame.header_splits { At::Tail } else { At::Front };
+            sheet.learn(|sheet, problems| printed::add_fields(sheet, &names, at, &record.fields, problems));
+            printed::add_fields(&mut sheet, &names, at, &record.fields, problems);
             printed::shape(names.len())
         }
         Placing::Bytes(mut placing) => {
@@ -465,6 +469,7 @@ fn compile_record(
             sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
             columns::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             draft.frame.has_columns |= placing.has_columns();
+            draft.frame.splits |= placing.has_columns();
             placing.shape(record.more, &draft.frame.separation)
         }
         Placing::Pairs(mut placing) => {

@@ -286,8 +286,14 @@ pub(super) fn shape(slots: usize) -> Shape {
     Shape { unit: ShapeUnit::Printed, front: slots, front_required: 0, count: Count::ToEnd, ..Shape::fixed_bytes(0, 0) }
 }
 
-/// Adds the fields of a record whose lines are taken apart into the fields of these names.
-pub(super) fn add_fields(sheet: &mut Sheet, names: &[String], fields: &[Declared], problems: &mut Problems) {
+/// Adds the fields of a record whose lines are taken apart into the fields of these names. `at` says whether columns of a header stand before them.
+pub(super) fn add_fields(
+    sheet: &mut Sheet,
+    names: &[String],
+    at: fn(usize) -> At,
+    fields: &[Declared],
+    problems: &mut Problems,
+) {
     for declared in fields {
         if declared.group.is_some() {
             problems.add(declared.span.clone(), ProblemKind::Senseless("there are no groups in a printed line"));
@@ -313,7 +319,7 @@ pub(super) fn add_fields(sheet: &mut Sheet, names: &[String], fields: &[Declared
         }
         let name = declared.name.as_ref().map(|name| name.value.as_str()).unwrap_or_default();
         match names.iter().position(|known| known == name) {
-            Some(slot) => sheet.add(declared, kind, At::Tail(2 * slot), "as printed".to_string(), problems),
+            Some(slot) => sheet.add(declared, kind, at(2 * slot), "as printed".to_string(), problems),
             None => {
                 problems.add(declared.span.clone(), ProblemKind::Senseless("the printed line does not have this field"))
             }

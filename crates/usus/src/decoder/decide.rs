@@ -93,7 +93,7 @@ fn claim<'p>(
     choices: &mut Choices,
 ) -> Decision<'p> {
     let reject = |reason| Decision::Reject { reason, clipped: false };
-    if frame.has_columns {
+    if frame.splits {
         match lay_out(framed.frame, frame, framed.contents, frame_on, decoded, columns) {
             Ok(contents) => framed.contents = contents,
             Err(reason) => return reject(reason),
@@ -110,6 +110,9 @@ fn claim<'p>(
         && let Choice::Kind(kind) = choice
         && plan.kinds[usize::from(kind)].form.is_some()
     {
+        if !frame.header_splits {
+            columns.clear();
+        }
         columns.add_found(&choices.forms.found);
     }
     let cells = cells(frame, contents, wide, columns);

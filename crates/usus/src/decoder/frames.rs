@@ -130,7 +130,7 @@ impl Line {
             && let Some(found) = recogniser.recognise(bytes, &mut Tools { choices, columns, decoded })
         {
             let Recognised { length, contents: mut lie, check, choice, filler, behind: then } = found;
-            if frame.has_columns && (!R::SPLITS || frame.is_apart()) {
+            if frame.splits && (!R::SPLITS || frame.is_apart()) {
                 let Ok(laid) = contents::lay_out(number, frame, lie, bytes, decoded, columns) else { break };
                 lie = laid;
             }

@@ -158,6 +158,10 @@ pub(crate) struct Frame {
     pub(crate) separation: Separation,
     /// Whether anything is read by columns.
     pub(crate) has_columns: bool,
+    /// Whether columns are told apart before it is known what claims a frame: its header or a record is read by them.
+    pub(crate) splits: bool,
+    /// Whether its header is read by columns.
+    pub(crate) header_splits: bool,
     /// Whether the look of a line decides what claims it.
     pub(crate) has_forms: bool,
     /// Bytes of the contents before the first column.
