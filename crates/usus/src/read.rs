@@ -2,6 +2,7 @@
 
 use crate::integer::{Integer, Order};
 use crate::plan::{At, Constant, Convert, Counter, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
+use crate::unit::Conversion;
 use crate::value::{Absent, Column, Decimal, Name, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
@@ -313,12 +314,15 @@ impl<'a> Cells<'a> {
         if field.no_data.iter().any(|mark| is_constant(&raw, field, mark)) {
             return Reading::absent(Absent::Marked);
         }
-        if field.closed && !is_named(&raw, &field.meaning) {
+        if field.closed && !is_named(&raw, field) {
             return Reading::invalid();
         }
         let reading = match (&field.meaning, raw) {
-            (Meaning::Number { of, convert, codes }, raw) => match number_of(&raw, *of) {
-                Some(number) => self.number(number, convert, codes, base),
+            (Meaning::Number { of, convert, codes }, raw) => match number_in(&raw, *of, field) {
+                Some((number, quality, suffix)) => {
+                    let reading = self.number(number, suffix, convert, codes, base);
+                    if reading.quality == Quality::Good { Reading { quality, ..reading } } else { reading }
+                }
                 None => Reading::invalid(),
             },
             (Meaning::Float, RawValue::F32(number)) => {
@@ -345,6 +349,7 @@ impl<'a> Cells<'a> {
     fn number(
         &self,
         number: Decimal,
+        suffix: usize,
         convert: &'a Convert,
         codes: &'a [(Decimal, alloc::boxed::Box<str>)],
         base: usize,
@@ -362,13 +367,12 @@ impl<'a> Cells<'a> {
         if let Some(unit) = &convert.unit {
             let found = unit.units.iter().find(|(sent, _)| self.equals(&unit.field, base, sent));
             value = match found {
-                Some((_, conversion)) if conversion.is_identity() => value,
-                Some((_, conversion)) => value.and_then(|value| {
-                    let places = unit.places.unwrap_or_else(|| value.places().saturating_add(3));
-                    value.convert(conversion.numerator, conversion.denominator, conversion.addend, places)
-                }),
+                Some((_, conversion)) => value.and_then(|value| converted(value, conversion, unit.places)),
                 None => None,
             };
+        }
+        if let Some(sent) = &convert.sent {
+            value = value.and_then(|value| converted(value, sent.conversions.get(suffix)?, sent.places));
         }
         value.map_or(Reading::invalid(), |value| Reading::good(Value::Decimal(value)))
     }
@@ -461,6 +465,23 @@ fn integer_of(bytes: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Decimal
     Decimal::from_unsigned(value << unused >> unused)
 }
 
+/// The same of a field, with what is to be said about it and the number of the suffix behind it.
+fn number_in(raw: &RawValue<'_>, of: NumberOf, field: &Field) -> Option<(Decimal, Quality, usize)> {
+    match (raw, &field.notation) {
+        (RawValue::Bytes(text), Some(notation)) => notation.read(text),
+        _ => number_of(raw, of).map(|number| (number, Quality::Good, 0)),
+    }
+}
+
+/// A value in another unit, with so many places, or three more than it has.
+fn converted(value: Decimal, conversion: &Conversion, places: Option<u8>) -> Option<Decimal> {
+    if conversion.is_identity() {
+        return Some(value);
+    }
+    let places = places.unwrap_or_else(|| value.places().saturating_add(3));
+    value.convert(conversion.numerator, conversion.denominator, conversion.addend, places)
+}
+
 fn number_of(raw: &RawValue<'_>, of: NumberOf) -> Option<Decimal> {
     match (raw, of) {
         (RawValue::Number(number), _) => Some(*number),
@@ -491,7 +512,9 @@ fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
         (RawValue::F64(number), Constant::Number(mark)) => *number == mark.to_f64(),
         (RawValue::Bytes(text), Constant::Text(mark)) => text.trim_ascii() == &**mark || *text == &**mark,
         (RawValue::Bytes(_), Constant::Number(mark)) => match field.meaning {
-            Meaning::Number { of, .. } => number_of(raw, of).is_some_and(|number| number.compare(*mark).is_eq()),
+            Meaning::Number { of, .. } => {
+                number_in(raw, of, field).is_some_and(|(number, ..)| number.compare(*mark).is_eq())
+            }
             _ => false,
         },
         _ => false,
@@ -499,11 +522,10 @@ fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
 }
 
 /// Whether a raw value has a name, or is no value at all.
-fn is_named(raw: &RawValue<'_>, meaning: &Meaning) -> bool {
-    match (meaning, raw) {
-        (Meaning::Number { of, codes, .. }, raw) => {
-            number_of(raw, *of).is_some_and(|number| codes.iter().any(|(code, _)| code.compare(number).is_eq()))
-        }
+fn is_named(raw: &RawValue<'_>, field: &Field) -> bool {
+    match (&field.meaning, raw) {
+        (Meaning::Number { of, codes, .. }, raw) => number_in(raw, *of, field)
+            .is_some_and(|(number, ..)| codes.iter().any(|(code, _)| code.compare(number).is_eq())),
         (Meaning::Text { fill, codes }, RawValue::Bytes(text)) => {
             let text = without_fill(text, *fill);
             text.is_empty() || codes.iter().any(|(code, _)| **code == *text)

@@ -9,11 +9,13 @@ use alloc::vec::Vec;
 use crate::expression::Type;
 use crate::format::{Field as Declared, FieldType, Literal, Spanned};
 use crate::integer::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, Separation, Tests, UnitFrom, Word};
+use crate::plan::{
+    At, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, SentUnits, Separation, Tests, UnitFrom, Word,
+};
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::unit;
-use crate::value::{Decimal, Layout, LayoutOf, ValueType};
+use crate::value::{Decimal, Layout, LayoutOf, Notation, ValueType};
 
 /// Finds another field of the record, or the known name most like it.
 pub(super) type Lookup<'a> = dyn Fn(&str) -> Result<(Declared, Field), Option<String>> + 'a;
@@ -105,11 +107,13 @@ pub(super) fn compile(
     let no_data =
         declared.no_data.iter().filter_map(|literal| constant(literal, kind, bits, "no_data", problems)).collect();
     super::doubt::field(declared, kind, problems);
+    let notation = notation(declared, problems);
     let mut field = Field {
         at,
         raw,
         no_data,
         meaning,
+        notation: notation.filter(|notation| !notation.is_plain()).map(Box::new),
         range: declared.range.as_ref().map(|range| range.value),
         closed: declared.closed,
         word: None,
@@ -156,7 +160,7 @@ fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
     let codes: Box<[i64]> = codes.iter().map(|(number, _)| whole(number)).collect::<Option<_>>()?;
     // A raw value of 64 unsigned bits, or a product of more, takes the long way.
     let fits = u32::from(width) + (64 - factor.unsigned_abs().leading_zeros()) <= 62 && addend.unsigned_abs() < 1 << 62;
-    if factor <= 0 || !fits || convert.unit.is_some() || (!integer.signed && width == 64) {
+    if factor <= 0 || !fits || convert.unit.is_some() || convert.sent.is_some() || (!integer.signed && width == 64) {
         return None;
     }
     let At::Front(first_byte) = field.at else { return None };
@@ -249,7 +253,21 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(declared.add.is_some() && !numeric, "add", "this type: only integers and numbers are scaled");
     conflict(declared.unit_from.is_some() && !numeric, "unit_from", "this type: only numbers convert");
     conflict(declared.unit_from.is_some() && declared.unit.is_none(), "unit_from", "a field without `unit`");
-    conflict(declared.places.is_some() && declared.unit_from.is_none(), "places", "a field without `unit_from`");
+    let units = usize::from(declared.unit_from.is_some())
+        + usize::from(declared.unit_sent.is_some())
+        + usize::from(declared.suffixes.iter().any(|(_, unit)| unit.is_some()));
+    conflict(units > 1, "unit_sent", "something else that tells the unit which is sent");
+    conflict(declared.unit_sent.is_some() && !numeric, "unit_sent", "this type: only numbers convert");
+    conflict(declared.places.is_some() && units == 0, "places", "a field whose unit is not converted");
+    let written = !in_bytes && kind == FieldType::Number;
+    for (key, said) in [
+        ("suffix", !declared.suffixes.is_empty()),
+        ("decimal", declared.decimal.is_some()),
+        ("thousands", declared.thousands.is_some()),
+        ("limit_marks", declared.limit_marks.is_some()),
+    ] {
+        conflict(said && !written, key, "this type: only a `number` in a text is written so");
+    }
     conflict(
         declared.range.is_some() && !(numeric || float || matches!(kind, FieldType::Latitude | FieldType::Longitude)),
         "range",
@@ -287,6 +305,7 @@ fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_
         scale: declared.scale.as_ref().map(|scale| scale.value),
         add: declared.add.as_ref().map(|add| add.value),
         unit: unit.map(Box::new),
+        sent: sent_units(declared, problems).map(Box::new),
     };
     Meaning::Number { of, convert, codes: codes.into() }
 }
@@ -321,6 +340,54 @@ pub(super) fn bits_of(pattern: u64, integer: Integer, bits: Option<(u8, u8)>) ->
         return Decimal::from_integer(((pattern << (64 - width)) as i64) >> (64 - width));
     }
     Decimal::from_unsigned(pattern)
+}
+
+/// How the field's numbers are written.
+pub(super) fn notation(declared: &Declared, problems: &mut Problems) -> Option<Notation> {
+    let byte = |text: &Option<Spanned<String>>| text.as_ref().and_then(|text| text.value.bytes().next());
+    let mut suffixes: Vec<Box<[u8]>> =
+        declared.suffixes.iter().map(|(suffix, _)| suffix.value.as_bytes().into()).collect();
+    suffixes.sort_by_key(|suffix| core::cmp::Reverse(suffix.len()));
+    let decimal = byte(&declared.decimal).filter(|byte| *byte != b'.');
+    let thousands = byte(&declared.thousands);
+    if let Some(written) = declared.thousands.as_ref().filter(|_| thousands == Some(decimal.unwrap_or(b'.'))) {
+        let with = "the same mark before the places".to_string();
+        problems.add(written.span.clone(), ProblemKind::Conflict { key: "thousands", with });
+        return None;
+    }
+    let limit_marks = declared.limit_marks.as_ref();
+    let limit_marks = limit_marks.map(|marks| marks.value.clone().map(|mark| mark.into_bytes().into()));
+    Some(Notation { decimal, thousands, suffixes: suffixes.into(), limit_marks })
+}
+
+/// From the units that `unit_sent` or the suffixes name to that of the value, in the order of the notation's suffixes.
+fn sent_units(declared: &Declared, problems: &mut Problems) -> Option<SentUnits> {
+    let mut sent: Vec<&Spanned<String>> = declared.unit_sent.iter().collect();
+    let mut suffixes: Vec<_> = declared.suffixes.iter().collect();
+    suffixes.sort_by_key(|(suffix, _)| core::cmp::Reverse(suffix.value.len()));
+    sent.extend(suffixes.iter().filter_map(|(_, unit)| unit.as_ref()));
+    let first = sent.first()?;
+    let Some(wanted) = &declared.unit else {
+        let with = "a field without `unit`".to_string();
+        let key = if declared.unit_sent.is_some() { "unit_sent" } else { "suffix" };
+        problems.add(first.span.clone(), ProblemKind::Conflict { key, with });
+        return None;
+    };
+    let mut conversions = Vec::new();
+    for unit in sent {
+        match unit::conversion(&unit.value, &wanted.value) {
+            Some(conversion) => conversions.push(conversion),
+            None => {
+                let kind = ProblemKind::Unit { from: unit.value.clone(), to: wanted.value.clone() };
+                problems.add(unit.span.clone(), kind);
+            }
+        }
+    }
+    // Without units of their own, all suffixes stand behind the one that is sent.
+    while conversions.len() < declared.suffixes.len() {
+        conversions.push(*conversions.first()?);
+    }
+    Some(SentUnits { conversions: conversions.into(), places: declared.places.as_ref().map(|places| places.value) })
 }
 
 fn unit_from(
@@ -455,7 +522,10 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         tag: declared.tag.clone(),
         unit: declared.unit.as_ref().map(|unit| unit.value.clone()).or(degrees),
         value_type,
-        has_quality: surprises || declared.range.is_some() || declared.unit_from.is_some(),
+        has_quality: surprises
+            || declared.range.is_some()
+            || declared.unit_from.is_some()
+            || declared.unit_sent.is_some(),
         items: Vec::new(),
         place: 0,
     }
@@ -464,5 +534,5 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
 /// Whether scaling keeps integers whole.
 fn is_whole(declared: &Declared) -> bool {
     let whole = |number: &Option<Spanned<Decimal>>| number.as_ref().is_none_or(|number| number.value.places() == 0);
-    whole(&declared.scale) && whole(&declared.add) && declared.unit_from.is_none()
+    whole(&declared.scale) && whole(&declared.add) && declared.unit_from.is_none() && declared.unit_sent.is_none()
 }

@@ -8,7 +8,7 @@ use alloc::vec::Vec;
 use regex_automata::meta::{Config, Regex};
 use regex_automata::util::syntax;
 
-use super::field::{field_type, layout_of};
+use super::field::{field_type, layout_of, notation};
 use super::sheet::Sheet;
 use crate::format::{Field as Declared, FieldType, Literal, Place, Spanned};
 use crate::limits;
@@ -268,7 +268,9 @@ fn class(declared: &Declared) -> String {
         Some(only) => choices.push(text_of(&only.value)),
         None if declared.closed => choices.extend(declared.codes.iter().map(|(value, _)| text_of(&value.value))),
         None => choices.push(match kind {
-            FieldType::Number => r"[+-]?(?:[0-9]+?(?:\.[0-9]*?)??|\.[0-9]+?)(?:[eE][+-]?[0-9]+?)??".to_string(),
+            FieldType::Number => {
+                notation(declared, &mut Problems::default()).map_or(".+?".to_string(), |notation| notation.expression())
+            }
             FieldType::Hex => "[0-9A-Fa-f]+?".to_string(),
             FieldType::Date => layout_of(declared, kind, &mut Problems::default())
                 .map_or(".+?".to_string(), |layout| layout.expression()),

@@ -289,6 +289,15 @@ fn notes(declared: &Declared) -> String {
     notes.extend(declared.equals.as_ref().map(|equals| format!("always {}", literal(&equals.value))));
     notes.extend(declared.scale.as_ref().map(|scale| format!("x {}", scale.value)));
     notes.extend(declared.add.as_ref().map(|add| format!("+ {}", add.value)));
+    notes.extend(declared.unit_sent.as_ref().map(|unit| format!("sent in {}", unit.value)));
+    if !declared.suffixes.is_empty() {
+        let suffixes: Vec<String> =
+            declared.suffixes.iter().map(|(suffix, _)| format!("\"{}\"", suffix.value.escape_debug())).collect();
+        notes.push(format!("behind it {}", list(&suffixes)));
+    }
+    notes.extend(declared.decimal.as_ref().map(|mark| format!("\"{}\" before its places", mark.value)));
+    notes.extend(declared.thousands.as_ref().map(|mark| format!("\"{}\" between thousands", mark.value)));
+    notes.extend(declared.limit_marks.as_ref().map(|marks| format!("limits: {}", list(&marks.value))));
     notes.extend(declared.unit_from.as_ref().map(|from| format!("unit from {}", from.value)));
     notes.extend(declared.range.as_ref().map(|range| format!("{} to {}", range.value[0], range.value[1])));
     if !declared.no_data.is_empty() {

@@ -52,6 +52,11 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
             .within("places", 0, i64::from(limits::PLACES))
             .and_then(|places| Some(Spanned { span: places.span, value: u8::try_from(places.value).ok()? })),
         unit: keys.text("unit"),
+        unit_sent: keys.text("unit_sent"),
+        suffixes: read_suffixes(&mut keys),
+        decimal: read_character(&mut keys, "decimal", &[",", "."]),
+        thousands: read_character(&mut keys, "thousands", &[",", ".", "'", " ", "_"]),
+        limit_marks: read_limit_marks(&mut keys),
         unit_from: keys.text("unit_from"),
         no_data: keys.literals("no_data"),
         range: read_range(&mut keys),
@@ -180,6 +185,62 @@ fn read_codes(keys: &mut Keys<'_, '_>) -> Vec<(Spanned<Literal>, String)> {
         codes.push((Spanned { span: key.span, value: Literal::Text(key.value) }, name.clone().into_owned()));
     }
     codes
+}
+
+/// `suffix`: a text, or texts with the units that they mean.
+fn read_suffixes(keys: &mut Keys<'_, '_>) -> Vec<(Spanned<String>, Option<Spanned<String>>)> {
+    let Some(value) = keys.value("suffix") else { return Vec::new() };
+    let suffixes = match value.get_ref() {
+        DeValue::String(text) => {
+            [(Spanned { span: value.span(), value: text.clone().into_owned() }, None)].into_iter().collect()
+        }
+        DeValue::Table(table) => {
+            let mut suffixes = Vec::new();
+            for (suffix, unit) in in_file_order(table) {
+                let DeValue::String(name) = unit.get_ref() else {
+                    keys.wrong("suffix", "units in quotes", unit);
+                    continue;
+                };
+                suffixes.push((suffix, Some(Spanned { span: unit.span(), value: name.clone().into_owned() })));
+            }
+            suffixes
+        }
+        _ => {
+            keys.wrong("suffix", "a text, or a table of texts with the units that they mean", value);
+            Vec::new()
+        }
+    };
+    if suffixes.len() > limits::SEPARATORS {
+        let kind = ProblemKind::TooMany { what: "suffixes", found: suffixes.len(), limit: limits::SEPARATORS };
+        keys.problem(value.span(), kind);
+    }
+    suffixes.into_iter().filter(|(suffix, _)| keys.check_short("suffix", suffix)).collect()
+}
+
+/// One of a few characters.
+fn read_character(keys: &mut Keys<'_, '_>, key: &'static str, allowed: &[&str]) -> Option<Spanned<String>> {
+    let text = keys.text(key)?;
+    if allowed.contains(&text.value.as_str()) {
+        return Some(text);
+    }
+    keys.problem(text.span, super::keys::unknown_word("mark in numbers", &text.value, allowed.iter().copied()));
+    None
+}
+
+/// `limit_marks`: two different texts.
+fn read_limit_marks(keys: &mut Keys<'_, '_>) -> Option<Spanned<[String; 2]>> {
+    let value = keys.value("limit_marks")?;
+    let text = |value: &DeValue<'_>| match value {
+        DeValue::String(text) if (1..=limits::START).contains(&text.len()) => Some(text.clone().into_owned()),
+        _ => None,
+    };
+    let expected = "two texts, before a value that is below and one that is above";
+    let marks = pair_of(keys.problems, "limit_marks", expected, value, text)?;
+    if marks[0] == marks[1] {
+        keys.problem(value.span(), ProblemKind::Senseless("the marks for below and above are the same"));
+        return None;
+    }
+    Some(Spanned { span: value.span(), value: marks })
 }
 
 fn read_scale(keys: &mut Keys<'_, '_>) -> Option<Spanned<Decimal>> {

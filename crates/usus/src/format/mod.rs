@@ -629,6 +629,16 @@ pub struct Field {
     pub places: Option<Spanned<u8>>,
     /// `unit`.
     pub unit: Option<Spanned<String>>,
+    /// `unit_sent`: the unit in which the value is sent, where that is another one.
+    pub unit_sent: Option<Spanned<String>>,
+    /// `suffix`: texts of which one stands behind the number, each with the unit that it means, if it means one.
+    pub suffixes: Vec<(Spanned<String>, Option<Spanned<String>>)>,
+    /// `decimal`: what stands before the places of a number, if that is no point.
+    pub decimal: Option<Spanned<String>>,
+    /// `thousands`: what may stand between the thousands of a number.
+    pub thousands: Option<Spanned<String>>,
+    /// `limit_marks`: what stands before a number below or above which the value lies.
+    pub limit_marks: Option<Spanned<[String; 2]>>,
     /// `unit_from`: the field that tells the unit in which the value is sent.
     pub unit_from: Option<Spanned<String>>,
     /// `no_data`: raw values that stand for "no data".

@@ -204,6 +204,18 @@ fn field(field: &Field) -> Keys {
     keys.shown("add", field.add.as_ref().map(|add| add.value));
     keys.shown("places", field.places.as_ref().map(|places| places.value));
     keys.text("unit", written(&field.unit));
+    keys.text("unit_sent", written(&field.unit_sent));
+    match &*field.suffixes {
+        [(suffix, None)] => keys.text("suffix", Some(&suffix.value)),
+        suffixes => {
+            let unit = |unit: &Option<Spanned<String>>| quoted(written(unit).unwrap_or_default());
+            keys.table("suffix", suffixes.iter().map(|(suffix, of)| (suffix.value.clone(), unit(of))));
+        }
+    }
+    keys.text("decimal", written(&field.decimal));
+    keys.text("thousands", written(&field.thousands));
+    let marks = field.limit_marks.iter().flat_map(|marks| &marks.value);
+    keys.list("limit_marks", marks.map(|mark| quoted(mark)).collect());
     keys.text("unit_from", written(&field.unit_from));
     keys.list("no_data", field.no_data.iter().map(|mark| literal(&mark.value)).collect());
     keys.put_some("range", field.range.as_ref().map(|range| format!("[{}, {}]", range.value[0], range.value[1])));

@@ -7,7 +7,7 @@ use super::Constant;
 use super::output::Plain;
 use crate::integer::{Integer, Order};
 use crate::unit::Conversion;
-use crate::value::{Decimal, Layout, Name, Quality};
+use crate::value::{Decimal, Layout, Name, Notation, Quality};
 
 /// Where a field begins, in bytes or columns.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,6 +28,8 @@ pub(crate) struct Field {
     /// Raw values that mean "no data".
     pub(crate) no_data: Box<[Constant]>,
     pub(crate) meaning: Meaning,
+    /// How a number is written in a text, where that is not plainly.
+    pub(crate) notation: Option<Box<Notation>>,
     pub(crate) range: Option<[Decimal; 2]>,
     /// Whether a value without a name is invalid.
     pub(crate) closed: bool,
@@ -207,12 +209,22 @@ pub(crate) struct Convert {
     pub(crate) scale: Option<Decimal>,
     pub(crate) add: Option<Decimal>,
     pub(crate) unit: Option<Box<UnitFrom>>,
+    /// From the unit that is sent to that of the value: always the same one, or that of each suffix.
+    pub(crate) sent: Option<Box<SentUnits>>,
+}
+
+/// The units in which a value may be sent, where nothing else tells which it is.
+#[derive(Clone, Debug)]
+pub(crate) struct SentUnits {
+    pub(crate) conversions: Box<[Conversion]>,
+    /// Places of a converted value; without it, three more than were sent.
+    pub(crate) places: Option<u8>,
 }
 
 impl Convert {
     /// Whether it leaves every number as it is.
     pub(crate) fn is_nothing(&self) -> bool {
-        self.scale.is_none() && self.add.is_none() && self.unit.is_none()
+        self.scale.is_none() && self.add.is_none() && self.unit.is_none() && self.sent.is_none()
     }
 }
 

@@ -4,6 +4,7 @@ mod calendar;
 mod decimal;
 pub(crate) mod digits;
 mod name;
+mod notation;
 mod short_text;
 pub(crate) mod shown;
 mod together;
@@ -17,6 +18,7 @@ pub use decimal::Decimal;
 pub use digits::Written;
 pub(crate) use digits::{Column, Pattern};
 pub use name::Name;
+pub(crate) use notation::Notation;
 pub use short_text::ShortText;
 pub(crate) use short_text::is_plain;
 pub use together::Together;
@@ -82,12 +84,23 @@ pub enum Quality {
     InvalidText,
     /// The floating-point number is a NaN or infinite.
     NotFinite,
+    /// The device says that the value lies below the one that it gives, as in `<0.05`.
+    Below,
+    /// The device says that the value lies above the one that it gives.
+    Above,
 }
 
 impl Quality {
     /// All there are.
-    pub const ALL: [Quality; 5] =
-        [Quality::Good, Quality::OutOfRange, Quality::Invalid, Quality::InvalidText, Quality::NotFinite];
+    pub const ALL: [Quality; 7] = [
+        Quality::Good,
+        Quality::OutOfRange,
+        Quality::Invalid,
+        Quality::InvalidText,
+        Quality::NotFinite,
+        Quality::Below,
+        Quality::Above,
+    ];
 
     /// The word that stands in outputs; empty for [`Quality::Good`].
     pub const fn word(self) -> &'static str {
@@ -97,6 +110,8 @@ impl Quality {
             Quality::Invalid => "invalid",
             Quality::InvalidText => "invalid_text",
             Quality::NotFinite => "not_finite",
+            Quality::Below => "below",
+            Quality::Above => "above",
         }
     }
 }

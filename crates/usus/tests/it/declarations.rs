@@ -85,6 +85,20 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 "printed = '{a} {b} {c}'\nfields = [{ name = 'a', column = 1 }, { name = 'b', type = 'lat' }, { name = 'c', count = 2, fields = [{ name = 'h' }] }, { name = 'd' }, { reserved = true }]",
             ),
         ),
+        (
+            "numbers that cannot be written so",
+            text(
+                "",
+                "fields = [{ name = 'a', suffix = 'C' }, { name = 'b', type = 'number', suffix = { N = 'N' } }, { name = 'c', type = 'number', unit = 'kN', suffix = { kg = 'kg' } }, { name = 'd', type = 'number', thousands = '.' }, { name = 'e', type = 'number', unit = 'm/s', unit_sent = 'kg' }, { name = 'f', type = 'number', unit = 'N', unit_sent = 'kN', suffix = { N = 'N' } }, { name = 'g', type = 'number', decimal = ',', thousands = ',' }]",
+            ),
+        ),
+        (
+            "words of numbers that are none",
+            text(
+                "",
+                "fields = [{ name = 'a', type = 'number', suffix = '' }, { name = 'b', type = 'number', suffix = 5 }, { name = 'c', type = 'number', suffix = { N = 5 } }, { name = 'd', type = 'number', decimal = ':' }, { name = 'e', type = 'number', limit_marks = ['<', '<'] }, { name = 'f', type = 'number', limit_marks = '<' }]",
+            ),
+        ),
         ("a pattern that is none", text("", "pattern = '(?<a>x'\nfields = [{ name = 'a' }]")),
         ("a pattern that looks around", text("", "pattern = '(?<a>)(?=x)'\nfields = [{ name = 'a' }]")),
         ("a pattern that is too large", text("", "pattern = '(?<a>)(?:[a-z]{500}){500}'\nfields = [{ name = 'a' }]")),

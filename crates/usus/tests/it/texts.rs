@@ -159,8 +159,52 @@ fn said(record: &OwnedRecord) -> Vec<Printed> {
     record.fields.iter().map(|(_, cell)| text(cell)).collect()
 }
 
+/// A number in some notation: what is declared of it, what is printed, and what comes out.
+fn notation(rng: &mut Rng) -> (String, String, String) {
+    let (comma, mark) = (rng.bool(), rng.choice(["", "'", "_"]).unwrap());
+    let (whole, places) = (rng.u32(0..100_000_000), rng.u32(0..1_000));
+    let (negative, has_places, suffix) = (rng.bool(), rng.bool(), rng.choice(["", "C", " %", "kN"]).unwrap());
+    let sign = if negative { "-" } else { "" };
+    let mut digits: String = whole.to_string();
+    if !mark.is_empty() {
+        let mut place = digits.len();
+        while place > 3 {
+            place -= 3;
+            digits.insert_str(place, mark);
+        }
+    }
+    let point = if comma { "," } else { "." };
+    let (places, plain) = match has_places {
+        true => (format!("{point}{places:03}"), format!("{sign}{whole}.{places:03}")),
+        false => (String::new(), format!("{sign}{whole}")),
+    };
+    let mut declared = format!("type = 'number', decimal = '{point}'");
+    if !mark.is_empty() {
+        declared += &format!(", thousands = \"{mark}\"");
+    }
+    if !suffix.is_empty() {
+        declared += &format!(", suffix = '{}'", suffix.trim());
+    }
+    // Nothing is below zero and is minus nothing.
+    let plain =
+        if whole == 0 && places.trim_matches([',', '.', '0']).is_empty() { plain.replace('-', "") } else { plain };
+    (declared, format!("{sign}{digits}{places}{suffix}"), plain)
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn numbers_come_out_of_any_notation(seed: u64) {
+        let (declared, printed, plain) = notation(&mut Rng::with_seed(seed));
+        let way = ["", "printed = 'value {v};'\n", "pattern = 'value (?<v>);'\n"][(seed % 3) as usize];
+        let text = format!("format = 'n'\n[[frame]]\ncut = 'text'\nseparator = ';'\n[record.r]\n{way}fields = [{{ name = 'v', {declared} }}]");
+        let plan = Format::parse(&text).and_then(|format| format.compile()).unwrap_or_else(|problems| panic!("{problems}\n{text}"));
+        let line = if way.is_empty() { format!("{printed}\n") } else { format!("value {printed};\n") };
+        let records = plan.records(line.as_bytes());
+        prop_assert_eq!(records.len(), 1, "{}{}", text, line);
+        prop_assert_eq!(said(&records[0]), vec![Some(plain)], "{}{}", text, line);
+    }
 
     #[test]
     fn what_was_printed_comes_out(seed: u64) {
