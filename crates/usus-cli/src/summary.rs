@@ -218,7 +218,7 @@ impl Summary<'_> {
     fn own_times(&self) -> Vec<String> {
         let seen = self.plan.schema().kinds.iter().zip(&self.ledger.records).filter(|(_, count)| **count > 0);
         seen.flat_map(|(kind, _)| {
-            let timed = |value_type| matches!(value_type, ValueType::Clock | ValueType::Date);
+            let timed = |value_type| matches!(value_type, ValueType::Clock | ValueType::Date | ValueType::DateTime);
             kind.fields
                 .iter()
                 .filter(move |field| timed(field.value_type))

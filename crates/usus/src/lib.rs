@@ -132,4 +132,4 @@ pub use record::{Cell, Item, Items, Record};
 pub use schema::{FieldSchema, KindSchema, Place, Schema};
 pub use sink::{Sink, Try};
 pub use time::{Span, Time};
-pub use value::{Absent, Clock, Date, Decimal, Quality, Reading, Text, Value, ValueType};
+pub use value::{Absent, Clock, Date, DateTime, Decimal, Quality, Reading, Text, Value, ValueType};

@@ -7,7 +7,7 @@ use crate::input::LineId;
 use crate::record::{Cell, Record};
 use crate::schema::FieldSchema;
 use crate::time::Time;
-use crate::value::{Absent, Clock, Date, Decimal, Quality, Reading, Value};
+use crate::value::{Absent, Clock, Date, DateTime, Decimal, Quality, Reading, Value};
 
 /// A record that owns its values, with all that is known of them.
 #[derive(Clone, Debug, PartialEq)]
@@ -90,6 +90,8 @@ pub enum OwnedValue {
     Date(Date),
     /// A time of day.
     Clock(Clock),
+    /// A date with a time of day.
+    DateTime(DateTime),
 }
 
 impl From<Reading<'_>> for OwnedReading {
@@ -105,6 +107,7 @@ impl From<Reading<'_>> for OwnedReading {
             Value::Code { number, name } => OwnedValue::Code { number, name: name.to_string() },
             Value::Date(date) => OwnedValue::Date(date),
             Value::Clock(clock) => OwnedValue::Clock(clock),
+            Value::DateTime(both) => OwnedValue::DateTime(both),
         };
         OwnedReading { value, quality: reading.quality }
     }

@@ -339,7 +339,12 @@ impl<'a> Cells<'a> {
             (Meaning::Clock(layout), RawValue::Bytes(text)) => {
                 layout.clock(text.trim_ascii()).map_or(Reading::invalid(), |clock| Reading::good(Value::Clock(clock)))
             }
-            (Meaning::Date(layout), RawValue::Bytes(text)) => date(text, layout),
+            (Meaning::Date(layout), RawValue::Bytes(text)) => {
+                dated(text, layout.date(text.trim_ascii()).map(Value::Date))
+            }
+            (Meaning::DateTime(layout), RawValue::Bytes(text)) => {
+                dated(text, layout.date_time(text.trim_ascii()).map(Value::DateTime))
+            }
             _ => Reading::invalid(),
         };
         in_range(reading, field.range)
@@ -559,9 +564,9 @@ fn text_value<'a>(
 }
 
 /// A date in one column or several; one whose columns are all empty is absent.
-fn date<'a>(text: &[u8], layout: &crate::value::Layout) -> Reading<'a> {
-    match layout.date(text.trim_ascii()) {
-        Some(date) => Reading::good(Value::Date(date)),
+fn dated<'a>(text: &[u8], date: Option<Value<'a>>) -> Reading<'a> {
+    match date {
+        Some(date) => Reading::good(date),
         None if text.iter().all(|byte| !byte.is_ascii_alphanumeric()) => Reading::absent(Absent::Empty),
         None => Reading::invalid(),
     }

@@ -15,7 +15,7 @@ use crate::plan::{
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::unit;
-use crate::value::{Decimal, Layout, LayoutOf, Notation, ValueType};
+use crate::value::{Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, parse_offset};
 
 /// Finds another field of the record, or the known name most like it.
 pub(super) type Lookup<'a> = dyn Fn(&str) -> Result<(Declared, Field), Option<String>> + 'a;
@@ -46,7 +46,9 @@ pub(super) fn byte_size(field: &Declared, kind: FieldType) -> Option<usize> {
 pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separation: &Separation) -> usize {
     match kind {
         FieldType::Latitude | FieldType::Longitude => 2,
-        FieldType::Clock | FieldType::Date => 1 + layout.map_or(0, |layout| separation.count(&layout.between())),
+        FieldType::Clock | FieldType::Date | FieldType::DateTime => {
+            1 + layout.map_or(0, |layout| separation.count(&layout.between()))
+        }
         _ => 1,
     }
 }
@@ -54,8 +56,13 @@ pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separation: 
 /// The layout of a date or clock field.
 pub(super) fn layout_of(field: &Declared, kind: FieldType, problems: &mut Problems) -> Option<Layout> {
     let (of, default, expected) = match kind {
-        FieldType::Date => (LayoutOf::Date, None, "D, M and Y, as in \"DDMMYY\" or \"YYYY-MM-DD\""),
-        FieldType::Clock => (LayoutOf::Clock, Some("hh:mm:ss"), "h, m and s, as in \"hhmmss\" or \"hh:mm:ss\""),
+        FieldType::Date => (LayoutOf::Date, None, "day, month and year, as in \"DDMMYY\" or \"DD MMM YYYY\""),
+        FieldType::Clock => {
+            (LayoutOf::Clock, Some("hh:mm:ss"), "hours, minutes and seconds, as in \"hhmmss\" or \"hh:mm:ss AM\"")
+        }
+        FieldType::DateTime => {
+            (LayoutOf::DateTime, None, "the parts of a date and of a clock, as in \"YYYY-MM-DD hh:mm:ss\"")
+        }
         _ => return None,
     };
     // A day and a month are easily taken for each other: a date has to say which is which.
@@ -63,7 +70,9 @@ pub(super) fn layout_of(field: &Declared, kind: FieldType, problems: &mut Proble
         problems.add(field.span.clone(), ProblemKind::MissingKey { key: "layout", table: "a date" });
         return None;
     };
-    let layout = Layout::parse(text, of);
+    let first_year = field.first_year.as_ref().and_then(|year| i16::try_from(year.value).ok()).unwrap_or(FIRST_YEAR);
+    let zone = field.zone.as_ref().and_then(|zone| parse_offset(zone.value.as_bytes()));
+    let layout = Layout::parse(text, of, first_year, zone.map(|(offset, _)| offset));
     if let (None, Some(written)) = (&layout, &field.layout) {
         let found = format!("the text \"{}\"", written.value.escape_debug());
         problems.add(written.span.clone(), ProblemKind::WrongValue { key: "layout".to_owned(), expected, found });
@@ -102,6 +111,7 @@ pub(super) fn compile(
         FieldType::Longitude => Meaning::Degrees { most: 180, letters: *b"EW" },
         FieldType::Clock => Meaning::Clock(layout?),
         FieldType::Date => Meaning::Date(layout?),
+        FieldType::DateTime => Meaning::DateTime(layout?),
     };
     let bits = declared.bits.as_ref().map(|bits| bits.value);
     let no_data =
@@ -225,7 +235,7 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     let numeric = integer || matches!(kind, FieldType::Number | FieldType::Hex);
     let float = matches!(kind, FieldType::F32(_) | FieldType::F64(_));
     let texts_only = matches!(kind, FieldType::Number | FieldType::Hex | FieldType::Latitude | FieldType::Longitude)
-        || matches!(kind, FieldType::Clock | FieldType::Date);
+        || matches!(kind, FieldType::Clock | FieldType::Date | FieldType::DateTime);
     let sized = matches!(kind, FieldType::Text | FieldType::Bytes);
     let mut conflict = |present: bool, key: &'static str, with: &str| {
         if present {
@@ -274,10 +284,14 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
         "this type",
     );
     conflict(
-        declared.layout.is_some() && !matches!(kind, FieldType::Clock | FieldType::Date),
+        declared.layout.is_some() && !matches!(kind, FieldType::Clock | FieldType::Date | FieldType::DateTime),
         "layout",
         "this type: only dates and clocks have one",
     );
+    let dated = matches!(kind, FieldType::Date | FieldType::DateTime);
+    conflict(declared.first_year.is_some() && !dated, "first_year", "this type: only dates have one");
+    let zoned = kind == FieldType::DateTime;
+    conflict(declared.zone.is_some() && !zoned, "zone", "this type: only a date with a time of day has one");
     conflict(declared.fill.is_some() && kind != FieldType::Text, "fill", "this type: only texts are filled");
     conflict(declared.optional && in_bytes, "optional", "a packet");
     conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
@@ -513,6 +527,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         FieldType::Latitude | FieldType::Longitude => ValueType::Decimal,
         FieldType::Clock => ValueType::Clock,
         FieldType::Date => ValueType::Date,
+        FieldType::DateTime => ValueType::DateTime,
     };
     let surprises = declared.closed || !matches!(kind, FieldType::Integer(_) | FieldType::Bytes);
     let degrees = matches!(kind, FieldType::Latitude | FieldType::Longitude).then(|| "°".to_string());

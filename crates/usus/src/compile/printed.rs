@@ -272,10 +272,10 @@ fn class(declared: &Declared) -> String {
                 notation(declared, &mut Problems::default()).map_or(".+?".to_string(), |notation| notation.expression())
             }
             FieldType::Hex => "[0-9A-Fa-f]+?".to_string(),
-            FieldType::Date => layout_of(declared, kind, &mut Problems::default())
-                .map_or(".+?".to_string(), |layout| layout.expression()),
-            FieldType::Clock => layout_of(declared, kind, &mut Problems::default())
-                .map_or(".+?".to_string(), |layout| layout.expression() + r"(?:\.[0-9]*?)??"),
+            FieldType::Date | FieldType::Clock | FieldType::DateTime => {
+                layout_of(declared, kind, &mut Problems::default())
+                    .map_or(".+?".to_string(), |layout| layout.expression())
+            }
             _ => ".+?".to_string(),
         }),
     }

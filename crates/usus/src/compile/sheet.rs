@@ -327,5 +327,6 @@ fn notes(declared: &Declared) -> String {
     ];
     notes.extend(words.iter().filter(|(said, _)| *said).map(|(_, word)| (*word).to_string()));
     notes.extend(declared.layout.as_ref().map(|layout| layout.value.clone()));
+    notes.extend(declared.zone.as_ref().map(|zone| format!("of {}", zone.value)));
     notes.join("; ")
 }

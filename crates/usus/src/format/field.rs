@@ -63,6 +63,8 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         counter: keys.flag("counter"),
         rollover: keys.within("rollover", 1, i64::MAX),
         layout: keys.text("layout"),
+        first_year: keys.within("first_year", 0, 9_900),
+        zone: read_zone(&mut keys),
         optional: keys.flag("optional"),
         strict: keys
             .word("invalid", "treatment of invalid text", &[("reject", true), ("keep", false)])
@@ -105,6 +107,7 @@ fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
         "lon" => Some(FieldType::Longitude),
         "clock" => Some(FieldType::Clock),
         "date" => Some(FieldType::Date),
+        "datetime" => Some(FieldType::DateTime),
         "f32be" => Some(FieldType::F32(Order::Big)),
         "f32le" => Some(FieldType::F32(Order::Little)),
         "f64be" => Some(FieldType::F64(Order::Big)),
@@ -241,6 +244,18 @@ fn read_limit_marks(keys: &mut Keys<'_, '_>) -> Option<Spanned<[String; 2]>> {
         return None;
     }
     Some(Spanned { span: value.span(), value: marks })
+}
+
+/// `zone`: an offset from UTC.
+fn read_zone(keys: &mut Keys<'_, '_>) -> Option<Spanned<String>> {
+    let text = keys.text("zone")?;
+    if crate::value::parse_offset(text.value.as_bytes()).is_some_and(|(_, rest)| rest.is_empty()) {
+        return Some(text);
+    }
+    let found = alloc::format!("the text \"{}\"", text.value.escape_debug());
+    let expected = "how far the clock is ahead of UTC, such as \"+02:00\" or \"Z\"";
+    keys.problem(text.span, ProblemKind::WrongValue { key: "zone".to_string(), expected, found });
+    None
 }
 
 fn read_scale(keys: &mut Keys<'_, '_>) -> Option<Spanned<Decimal>> {

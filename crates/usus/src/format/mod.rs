@@ -651,6 +651,10 @@ pub struct Field {
     pub rollover: Option<Spanned<i64>>,
     /// `layout` of a date or a time of day.
     pub layout: Option<Spanned<String>>,
+    /// `first_year`: the first year that two digits may mean; 1980 if nothing is said.
+    pub first_year: Option<Spanned<i64>>,
+    /// `zone`: how far the clock is ahead of UTC, such as `+02:00`, of a date and time that do not say it.
+    pub zone: Option<Spanned<String>>,
     /// `optional`: its column may be missing at the end of a line.
     pub optional: bool,
     /// `invalid = "reject"`: a text that is no value of the type rejects the whole frame.
@@ -738,6 +742,8 @@ pub enum FieldType {
     Clock,
     /// `date`.
     Date,
+    /// `datetime`: a date with a time of day.
+    DateTime,
 }
 
 /// `[[example]]`: a frame and what it must give.

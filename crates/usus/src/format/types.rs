@@ -51,6 +51,7 @@ impl fmt::Display for FieldType {
             FieldType::Longitude => f.write_str("lon"),
             FieldType::Clock => f.write_str("clock"),
             FieldType::Date => f.write_str("date"),
+            FieldType::DateTime => f.write_str("datetime"),
         }
     }
 }
@@ -66,10 +67,12 @@ impl Order {
 
 /// Every word that `type` can be, for messages.
 pub(super) fn type_words() -> Vec<String> {
-    let mut words: Vec<String> =
-        ["text", "bytes", "number", "lat", "lon", "clock", "date", "f32be", "f32le", "f64be", "f64le", "u8", "i8"]
-            .map(ToString::to_string)
-            .to_vec();
+    let mut words: Vec<String> = [
+        "text", "bytes", "number", "lat", "lon", "clock", "date", "datetime", "f32be", "f32le", "f64be", "f64le", "u8",
+        "i8",
+    ]
+    .map(ToString::to_string)
+    .to_vec();
     for bits in (16..=64).step_by(8) {
         for (sign, order) in [("u", "be"), ("u", "le"), ("i", "be"), ("i", "le")] {
             words.push(alloc::format!("{sign}{bits}{order}"));

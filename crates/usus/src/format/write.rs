@@ -222,6 +222,8 @@ fn field(field: &Field) -> Keys {
     keys.flag("counter", field.counter);
     keys.shown("rollover", field.rollover.as_ref().map(|rollover| rollover.value));
     keys.text("layout", written(&field.layout));
+    keys.shown("first_year", field.first_year.as_ref().map(|year| year.value));
+    keys.text("zone", written(&field.zone));
     keys.flag("optional", field.optional);
     keys.text("invalid", field.strict.then_some("reject"));
     keys.shown("fill", field.fill);

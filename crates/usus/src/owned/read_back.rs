@@ -11,7 +11,7 @@ use super::{OwnedCell, OwnedReading, OwnedRecord, OwnedValue};
 use crate::input::LineId;
 use crate::schema::{FieldSchema, KindSchema, Schema};
 use crate::time::Time;
-use crate::value::{Absent, Clock, Date, Decimal, Quality, ValueType};
+use crate::value::{Absent, Clock, Date, DateTime, Decimal, Quality, ValueType};
 
 /// Reads a record of a schema from an object as the command's JSON Lines have them.
 ///
@@ -296,6 +296,7 @@ impl<'de> Visitor<'de> for Value {
             ValueType::Bytes => crate::format::hex_bytes(text).map(OwnedValue::Bytes),
             ValueType::Date => Date::parse(text).map(OwnedValue::Date),
             ValueType::Clock => Clock::parse(text).map(OwnedValue::Clock),
+            ValueType::DateTime => DateTime::parse(text).map(OwnedValue::DateTime),
             _ => Some(OwnedValue::Text(text.to_string())),
         };
         value.ok_or_else(|| de::Error::invalid_value(de::Unexpected::Str(text), &self))

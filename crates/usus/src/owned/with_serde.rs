@@ -344,6 +344,7 @@ impl Serialize for OwnedValue {
             OwnedValue::Code { name, .. } => serializer.serialize_str(name),
             OwnedValue::Date(date) => serializer.collect_str(date),
             OwnedValue::Clock(clock) => serializer.collect_str(clock),
+            OwnedValue::DateTime(both) => serializer.collect_str(both),
         }
     }
 }

@@ -192,6 +192,7 @@ pub(crate) enum Meaning {
     },
     Clock(Layout),
     Date(Layout),
+    DateTime(Layout),
 }
 
 /// How the digits of a text are a number.

@@ -1,9 +1,6 @@
-//! Dates and times of day as devices send them, and the layouts that read them.
+//! Dates and times of day as devices send them.
 
-use alloc::vec::Vec;
 use core::fmt;
-
-use super::Pattern;
 
 /// A calendar date that exists (proleptic Gregorian).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -124,179 +121,84 @@ impl fmt::Display for Clock {
     }
 }
 
-/// How a date or a time of day is written, compiled from a layout text such as `DDMMYY` or `hh:mm:ss`.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Layout(Vec<Step>);
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Step {
-    /// So many digits of this part.
-    Digits(Part, u8),
-    /// This very character.
-    Literal(u8),
+/// A date with a time of day, and how far the clock that tells them is ahead of UTC, if that is known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct DateTime {
+    date: Date,
+    clock: Clock,
+    offset: Option<i16>,
 }
 
-/// A part of a date or time of day, by the letter that stands for it in a layout.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Part {
-    /// `Y`: a year of four digits, or two (80 to 99 are 1980 to 1999, 00 to 79 are 2000 to 2079).
-    Year,
-    /// `M`.
-    Month,
-    /// `D`.
-    Day,
-    /// `h`.
-    Hour,
-    /// `m`.
-    Minute,
-    /// `s`; a fraction may follow.
-    Second,
-}
-
-impl Part {
-    /// Its place among the three of its kind.
-    fn index(self) -> usize {
-        match self {
-            Part::Year | Part::Hour => 0,
-            Part::Month | Part::Minute => 1,
-            Part::Day | Part::Second => 2,
+impl DateTime {
+    /// A date with a time of day. `offset` is in minutes, less than a day.
+    pub const fn new(date: Date, clock: Clock, offset: Option<i16>) -> Option<DateTime> {
+        match offset {
+            Some(minutes) if minutes <= -1_440 || minutes >= 1_440 => None,
+            _ => Some(DateTime { date, clock, offset }),
         }
     }
-}
 
-/// The year that two digits mean.
-pub(crate) fn full_year(two_digits: i16) -> i16 {
-    two_digits + if two_digits >= 80 { 1900 } else { 2000 }
-}
-
-/// What a layout is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum LayoutOf {
-    Date,
-    Clock,
-}
-
-impl Layout {
-    /// Compiles a layout; nothing if a part is missing, doubled or of a wrong width.
-    pub(crate) fn parse(text: &str, of: LayoutOf) -> Option<Layout> {
-        let bytes = text.as_bytes();
-        let mut steps = Vec::new();
-        let mut seen: Vec<Part> = Vec::new();
-        let mut index = 0;
-        while index < bytes.len() {
-            let part = match (bytes[index], of) {
-                (b'Y', LayoutOf::Date) => Some(Part::Year),
-                (b'M', LayoutOf::Date) => Some(Part::Month),
-                (b'D', LayoutOf::Date) => Some(Part::Day),
-                (b'h', LayoutOf::Clock) => Some(Part::Hour),
-                (b'm', LayoutOf::Clock) => Some(Part::Minute),
-                (b's', LayoutOf::Clock) => Some(Part::Second),
-                _ => None,
-            };
-            let Some(part) = part else {
-                if bytes[index].is_ascii_alphanumeric() || !bytes[index].is_ascii() {
-                    return None;
-                }
-                steps.push(Step::Literal(bytes[index]));
-                index += 1;
-                continue;
-            };
-            let width = bytes[index..].iter().take_while(|&&byte| byte == bytes[index]).count();
-            if seen.contains(&part) || !(width == 2 || (part == Part::Year && width == 4)) {
-                return None;
+    /// Reads what `Display` shows: `2026-05-07T06:41:00.5+02:00`.
+    pub fn parse(text: &str) -> Option<DateTime> {
+        let (date, clock) = text.split_once('T')?;
+        let (clock, offset) = match clock.find(['Z', '+', '-']) {
+            Some(place) => {
+                let (offset, rest) = parse_offset(clock.as_bytes().get(place..)?)?;
+                (&clock[..place], rest.is_empty().then_some(Some(offset))?)
             }
-            seen.push(part);
-            steps.push(Step::Digits(part, width as u8));
-            index += width;
-        }
-        (seen.len() == 3).then_some(Layout(steps))
-    }
-
-    /// The layout as a pattern of at most eight characters, if its parts have two digits each.
-    pub(crate) fn pattern(&self) -> Option<Pattern> {
-        let mut characters = Vec::new();
-        let mut places = [0; 3];
-        for step in &self.0 {
-            match *step {
-                Step::Literal(byte) => characters.push(Some(byte)),
-                Step::Digits(part, 2) => {
-                    places[part.index()] = characters.len() as u8;
-                    characters.extend([None, None]);
-                }
-                Step::Digits(..) => return None,
-            }
-        }
-        Pattern::new(&characters, places)
-    }
-
-    /// What fits it, as a regular expression.
-    pub(crate) fn expression(&self) -> alloc::string::String {
-        let step = |step: &Step| match step {
-            Step::Literal(byte) => alloc::format!(r"\x{byte:02X}"),
-            Step::Digits(_, width) => alloc::format!("[0-9]{{{width}}}"),
+            None => (clock, None),
         };
-        self.0.iter().map(step).collect()
+        DateTime::new(Date::parse(date)?, Clock::parse(clock)?, offset)
     }
 
-    /// What stands between its parts, with a NUL for each of them.
-    pub(crate) fn between(&self) -> Vec<u8> {
-        self.0.iter().map(|step| if let Step::Literal(byte) = step { *byte } else { 0 }).collect()
+    /// The date.
+    pub const fn date(self) -> Date {
+        self.date
     }
 
-    /// The parts of `text` by this layout, and what follows the last of them.
-    fn read<'a>(&self, mut text: &'a [u8]) -> Option<([i16; 3], &'a [u8])> {
-        let mut parts = [0; 3];
-        for step in &self.0 {
-            match *step {
-                Step::Literal(byte) => text = text.strip_prefix(&[byte])?,
-                Step::Digits(part, width) => {
-                    let (digits, rest) = text.split_at_checked(usize::from(width))?;
-                    let mut value = 0i16;
-                    for &byte in digits {
-                        if !byte.is_ascii_digit() {
-                            return None;
-                        }
-                        value = value * 10 + i16::from(byte - b'0');
-                    }
-                    if part == Part::Year && width == 2 {
-                        value = full_year(value);
-                    }
-                    parts[part.index()] = value;
-                    text = rest;
-                }
+    /// The time of day.
+    pub const fn clock(self) -> Clock {
+        self.clock
+    }
+
+    /// Minutes by which the clock is ahead of UTC; nothing if that is not known.
+    pub const fn offset(self) -> Option<i16> {
+        self.offset
+    }
+}
+
+impl fmt::Display for DateTime {
+    /// As in ISO 8601: `2026-05-07T06:41:00.5`, with `Z` or `+02:00` behind it if the offset is known.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}T{}", self.date, self.clock)?;
+        match self.offset {
+            None => Ok(()),
+            Some(0) => f.write_str("Z"),
+            Some(offset) => {
+                let (sign, minutes) = (if offset < 0 { '-' } else { '+' }, offset.unsigned_abs());
+                write!(f, "{sign}{:02}:{:02}", minutes / 60, minutes % 60)
             }
         }
-        Some((parts, text))
     }
+}
 
-    /// Reads a date that fills `text`.
-    pub(crate) fn date(&self, text: &[u8]) -> Option<Date> {
-        let ([year, month, day], rest) = self.read(text)?;
-        if !rest.is_empty() {
-            return None;
-        }
-        Date::new(year, month as u8, day as u8)
-    }
-
-    /// Reads a time of day that fills `text`; `.` and up to nine digits of a second's fraction may follow the layout.
-    pub(crate) fn clock(&self, text: &[u8]) -> Option<Clock> {
-        let ([hour, minute, second], rest) = self.read(text)?;
-        let (mut nanosecond, mut digits) = (0u32, 0u8);
-        if let Some((&b'.', fraction)) = rest.split_first() {
-            if fraction.len() > 9 {
-                return None;
-            }
-            for &byte in fraction {
-                if !byte.is_ascii_digit() {
-                    return None;
-                }
-                nanosecond = nanosecond * 10 + u32::from(byte - b'0');
-            }
-            digits = fraction.len() as u8;
-            nanosecond *= 10u32.pow(9 - u32::from(digits));
-        } else if !rest.is_empty() {
-            return None;
-        }
-        Clock::new(hour as u8, minute as u8, second as u8, nanosecond, digits)
+/// An offset from UTC at the start of a text, in minutes, and what follows it: `Z`, `+02`, `+0200` or `+02:00`.
+pub(crate) fn parse_offset(text: &[u8]) -> Option<(i16, &[u8])> {
+    let (&sign, rest) = text.split_first()?;
+    let sign = match sign {
+        b'Z' => return Some((0, rest)),
+        b'+' => 1,
+        b'-' => -1,
+        _ => return None,
+    };
+    let two = |text: &[u8]| match text {
+        [tens @ b'0'..=b'9', ones @ b'0'..=b'9', ..] => Some(i16::from((tens - b'0') * 10 + ones - b'0')),
+        _ => None,
+    };
+    let (hours, rest) = (two(rest).filter(|hours| *hours < 24)?, &rest[2..]);
+    let behind_colon = rest.strip_prefix(b":").unwrap_or(rest);
+    match two(behind_colon).filter(|minutes| *minutes < 60) {
+        Some(minutes) => Some((sign * (hours * 60 + minutes), &behind_colon[2..])),
+        None => Some((sign * hours * 60, rest)),
     }
 }

@@ -1,7 +1,7 @@
 //! Digits of texts, eight at a time: numbers, degrees, dates and times of day as they are nearly always sent. What is sent otherwise is
 //! left to the long ways.
 
-use super::{Clock, Date, full_year};
+use super::{Clock, Date, FIRST_YEAR, full_year};
 
 pub(super) const DIGITS: u64 = u64::from_ne_bytes([b'0'; 8]);
 pub(super) const LOW_BITS: u64 = u64::from_ne_bytes([0x7F; 8]);
@@ -228,7 +228,7 @@ impl Pattern {
     #[inline(always)]
     pub(crate) fn date(&self, column: Column<'_>) -> Option<Date> {
         let [year, month, day] = self.numbers(column)?;
-        if column.length == self.length { Date::new(full_year(year.into()), month, day) } else { None }
+        if column.length == self.length { Date::new(full_year(year.into(), FIRST_YEAR), month, day) } else { None }
     }
 }
 

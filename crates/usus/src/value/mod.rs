@@ -3,6 +3,7 @@
 mod calendar;
 mod decimal;
 pub(crate) mod digits;
+mod layout;
 mod name;
 mod notation;
 mod short_text;
@@ -12,11 +13,12 @@ mod wide;
 
 use core::fmt;
 
-pub use calendar::{Clock, Date};
-pub(crate) use calendar::{Layout, LayoutOf, full_year};
+pub(crate) use calendar::parse_offset;
+pub use calendar::{Clock, Date, DateTime};
 pub use decimal::Decimal;
 pub use digits::Written;
 pub(crate) use digits::{Column, Pattern};
+pub(crate) use layout::{FIRST_YEAR, Layout, LayoutOf, full_year};
 pub use name::Name;
 pub(crate) use notation::Notation;
 pub use short_text::ShortText;
@@ -52,6 +54,8 @@ pub enum Value<'a> {
     Date(Date),
     /// A time of day.
     Clock(Clock),
+    /// A date with a time of day.
+    DateTime(DateTime),
 }
 
 /// Why a field has no value.
@@ -228,6 +232,7 @@ impl fmt::Display for Value<'_> {
             Value::Code { name, .. } => f.write_str(name),
             Value::Date(date) => date.fmt(f),
             Value::Clock(clock) => clock.fmt(f),
+            Value::DateTime(both) => both.fmt(f),
         }
     }
 }
@@ -256,6 +261,8 @@ pub enum ValueType {
     Date,
     /// [`Value::Clock`].
     Clock,
+    /// [`Value::DateTime`].
+    DateTime,
     /// A list of sub-records.
     Group,
 }
@@ -274,6 +281,7 @@ impl ValueType {
             ValueType::Code => "code",
             ValueType::Date => "date",
             ValueType::Clock => "clock",
+            ValueType::DateTime => "datetime",
             ValueType::Group => "group",
         }
     }

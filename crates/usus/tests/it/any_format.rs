@@ -216,6 +216,8 @@ fn column(rng: &mut Rng, name: &str) -> String {
         "type = 'lat'",
         "type = 'lon'",
         "type = 'clock', layout = 'hhmmss'",
+        "type = 'datetime', layout = 'DDMMYYhhmmss', zone = 'Z'",
+        "type = 'date', layout = 'DDMMYY', first_year = 2000",
     ]);
     format!("{{ name = '{name}', {} }}", kind.unwrap())
 }

@@ -99,6 +99,17 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 "fields = [{ name = 'a', type = 'number', suffix = '' }, { name = 'b', type = 'number', suffix = 5 }, { name = 'c', type = 'number', suffix = { N = 5 } }, { name = 'd', type = 'number', decimal = ':' }, { name = 'e', type = 'number', limit_marks = ['<', '<'] }, { name = 'f', type = 'number', limit_marks = '<' }]",
             ),
         ),
+        (
+            "dates and times that cannot be",
+            text(
+                "",
+                "fields = [{ name = 'a', type = 'datetime' }, { name = 'b', type = 'datetime', layout = 'YYYY-MM-DD' }, { name = 'c', type = 'clock', zone = 'Z' }, { name = 'd', type = 'clock', first_year = 1990 }]",
+            ),
+        ),
+        (
+            "a zone by its name",
+            text("", "fields = [{ name = 'a', type = 'datetime', layout = 'YYYYMMDDhhmmss', zone = 'CET' }]"),
+        ),
         ("a pattern that is none", text("", "pattern = '(?<a>x'\nfields = [{ name = 'a' }]")),
         ("a pattern that looks around", text("", "pattern = '(?<a>)(?=x)'\nfields = [{ name = 'a' }]")),
         ("a pattern that is too large", text("", "pattern = '(?<a>)(?:[a-z]{500}){500}'\nfields = [{ name = 'a' }]")),
