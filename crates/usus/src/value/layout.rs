@@ -223,7 +223,7 @@ impl Layout {
                     let is_it = |month: &&str| {
                         name.eq_ignore_ascii_case(month.as_bytes()) || name.eq_ignore_ascii_case(&month.as_bytes()[..3])
                     };
-                    found.date[1] = MONTHS.iter().position(|month| is_it(month))? as i16 + 1;
+                    found.date[1] = MONTHS.iter().position(is_it)? as i16 + 1;
                     text = rest;
                 }
                 Step::Fraction => text = found.fraction(text, 1)?,
