@@ -158,13 +158,17 @@ impl<'a> Cells<'a> {
                 None => Reading::absent(Absent::NotSent),
             };
         }
-        match self.raw(field, base) {
-            RawValue::Number(number) => {
-                // The bits of a negative number are those of its two's complement.
-                let bits = number.coefficient();
-                Reading::good(Value::Bool(bits >> bit & 1 == 1))
-            }
-            _ => Reading::absent(Absent::NotSent),
+        let raw = self.raw(field, base);
+        let number = match field.meaning {
+            Meaning::Number { of, .. } => number_of(&raw, of),
+            _ => None,
+        };
+        match (number, raw) {
+            // The bits of a negative number are those of its two's complement.
+            (Some(number), _) => Reading::good(Value::Bool(number.coefficient() >> bit & 1 == 1)),
+            (None, RawValue::NotSent) => Reading::absent(Absent::NotSent),
+            (None, RawValue::Bytes(text)) if text.trim_ascii().is_empty() => Reading::absent(Absent::Empty),
+            (None, _) => Reading::invalid(),
         }
     }
 
@@ -492,8 +496,20 @@ fn number_of(raw: &RawValue<'_>, of: NumberOf) -> Option<Decimal> {
         (RawValue::Number(number), _) => Some(*number),
         (RawValue::Bytes(text), NumberOf::Decimal) => Decimal::parse(text.trim_ascii()),
         (RawValue::Bytes(text), NumberOf::Hex) => hex_number(text.trim_ascii()),
+        (RawValue::Bytes(text), NumberOf::HexInteger(integer, bits)) => hex_integer(text.trim_ascii(), integer, bits),
         _ => None,
     }
+}
+
+/// An integer from two hex digits for each of its bytes.
+fn hex_integer(text: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Option<Decimal> {
+    let mut bytes = [0; 8];
+    let bytes = bytes.get_mut(..usize::from(integer.bytes)).filter(|bytes| 2 * bytes.len() == text.len())?;
+    for (byte, digits) in bytes.iter_mut().zip(text.as_chunks::<2>().0) {
+        let [high, low] = digits.map(|digit| char::from(digit).to_digit(16));
+        *byte = (high? << 4 | low?) as u8;
+    }
+    Some(integer_of(bytes, integer, bits))
 }
 
 /// An unsigned number from hex digits; nothing past 31 of them, which always fit the digits of a decimal.

@@ -175,6 +175,9 @@ pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Dec
 }
 
 fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, problems: &mut Problems) {
+    if sheet.add_part(declared, problems) {
+        return;
+    }
     let Some(kind) = field_type(declared, Reading::Bytes, problems) else {
         placing.unsure = true;
         return;

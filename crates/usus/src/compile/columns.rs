@@ -166,6 +166,9 @@ pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Dec
 }
 
 fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, problems: &mut Problems) {
+    if sheet.add_part(declared, problems) {
+        return;
+    }
     let Some(kind) = field_type(declared, Reading::Text, problems) else { return };
     if let Place::Characters(place) = &declared.place {
         let (first, last) = place.value;

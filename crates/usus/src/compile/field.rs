@@ -36,6 +36,7 @@ pub(super) fn field_type(field: &Declared, medium: Reading, problems: &mut Probl
 pub(super) fn byte_size(field: &Declared, kind: FieldType) -> Option<usize> {
     match kind {
         FieldType::Integer(integer) => Some(usize::from(integer.bytes)),
+        FieldType::HexInteger(integer) => Some(2 * usize::from(integer.bytes)),
         FieldType::F32(_) => Some(4),
         FieldType::F64(_) => Some(8),
         _ => field.width.as_ref().map(|width| width.value),
@@ -101,6 +102,10 @@ pub(super) fn compile(
         FieldType::Integer(_) => number(declared, kind, NumberOf::Integer, lookup, problems),
         FieldType::Number => number(declared, kind, NumberOf::Decimal, lookup, problems),
         FieldType::Hex => number(declared, kind, NumberOf::Hex, lookup, problems),
+        FieldType::HexInteger(integer) => {
+            let bits = declared.bits.as_ref().map(|bits| bits.value);
+            number(declared, kind, NumberOf::HexInteger(integer, bits), lookup, problems)
+        }
         FieldType::F32(_) | FieldType::F64(_) => Meaning::Float,
         FieldType::Text => Meaning::Text {
             fill: declared.fill,
@@ -198,6 +203,9 @@ fn raw(
     separation: &Separation,
     problems: &mut Problems,
 ) -> Option<Raw> {
+    if let FieldType::HexInteger(integer) = kind {
+        check_bits(declared, integer, problems)?;
+    }
     if medium == Reading::Text {
         if let crate::format::Place::Characters(chars) = &declared.place {
             return Some(Raw::Characters(chars.value.0 - 1, chars.value.1));
@@ -210,28 +218,32 @@ fn raw(
     }
     match kind {
         FieldType::Integer(integer) => {
-            if let Some(bits) = &declared.bits
-                && bits.value.1 >= integer.bytes * 8
-            {
-                let kind = ProblemKind::WrongValue {
-                    key: "bits".to_owned(),
-                    expected: "bits of the field's own type",
-                    found: format!("bit {} of {} bits", bits.value.1, integer.bytes * 8),
-                };
-                problems.add(bits.span.clone(), kind);
-                return None;
-            }
+            check_bits(declared, integer, problems)?;
             Some(Raw::Integer { integer, bits: declared.bits.as_ref().map(|bits| bits.value) })
         }
         FieldType::F32(order) => Some(Raw::F32(order)),
         FieldType::F64(order) => Some(Raw::F64(order)),
+        FieldType::HexInteger(integer) => Some(Raw::Bytes(Some(2 * usize::from(integer.bytes)))),
         _ => Some(Raw::Bytes(declared.width.as_ref().map(|width| width.value))),
     }
 }
 
+/// Reports bits that an integer does not have.
+fn check_bits(declared: &Declared, integer: Integer, problems: &mut Problems) -> Option<()> {
+    let Some(bits) = declared.bits.as_ref().filter(|bits| bits.value.1 >= integer.bytes * 8) else { return Some(()) };
+    let kind = ProblemKind::WrongValue {
+        key: "bits".to_owned(),
+        expected: "bits of the field's own type",
+        found: format!("bit {} of {} bits", bits.value.1, integer.bytes * 8),
+    };
+    problems.add(bits.span.clone(), kind);
+    None
+}
+
 /// Reports keys that do not go with the type or the medium.
 fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &mut Problems) {
-    let integer = matches!(kind, FieldType::Integer(_));
+    let binary = matches!(kind, FieldType::Integer(_));
+    let integer = binary || matches!(kind, FieldType::HexInteger(_));
     let numeric = integer || matches!(kind, FieldType::Number | FieldType::Hex);
     let float = matches!(kind, FieldType::F32(_) | FieldType::F64(_));
     let texts_only = matches!(kind, FieldType::Number | FieldType::Hex | FieldType::Latitude | FieldType::Longitude)
@@ -245,9 +257,9 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     let in_bytes = medium == Reading::Bytes;
     conflict(in_bytes && texts_only, "type", "a packet: it is a type of texts");
     conflict(
-        !in_bytes && (integer || float || kind == FieldType::Bytes),
+        !in_bytes && (binary || float || kind == FieldType::Bytes),
         "type",
-        "a text: it is a type of packets; use `number`, `hex` or `text`",
+        "a text: it is a type of packets; use `number` or `text`, or say `digits = \"hex\"`",
     );
     conflict(
         declared.width.is_some() && !(in_bytes && sized),
@@ -327,7 +339,7 @@ fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_
 /// A key of `codes`: TOML keys are texts, so numbers are read from them, in decimal or as 0x….
 fn code_of(key: &Literal, kind: FieldType, bits: Option<(u8, u8)>) -> Option<Decimal> {
     match kind {
-        FieldType::Integer(integer) => code_number(key, integer, bits),
+        FieldType::Integer(integer) | FieldType::HexInteger(integer) => code_number(key, integer, bits),
         // Whoever sends digits sends no sign in their bits.
         _ => code_number(key, Integer { signed: false, bytes: 8, order: Order::Big }, None),
     }
@@ -484,12 +496,14 @@ pub(super) fn constant(
     problems: &mut Problems,
 ) -> Option<Constant> {
     let texts = !matches!(kind, FieldType::Integer(_));
-    let numbers = matches!(kind, FieldType::Integer(_) | FieldType::Number | FieldType::Hex)
+    let numbers = matches!(kind, FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Number | FieldType::Hex)
         || matches!(kind, FieldType::F32(_) | FieldType::F64(_));
     match &literal.value {
         Literal::Number(number) if numbers => Some(Constant::Number(*number)),
         Literal::Bits(pattern) if numbers => Some(match kind {
-            FieldType::Integer(integer) => Constant::Number(bits_of(*pattern, integer, bits)),
+            FieldType::Integer(integer) | FieldType::HexInteger(integer) => {
+                Constant::Number(bits_of(*pattern, integer, bits))
+            }
             FieldType::F32(_) | FieldType::F64(_) => Constant::Bits(*pattern),
             _ => Constant::Number(Decimal::from_unsigned(*pattern)),
         }),
@@ -517,9 +531,13 @@ pub(super) fn expression_type(field: &Field) -> Option<Type> {
 /// The field's entry in the schema.
 pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldSchema {
     let value_type = match kind {
-        FieldType::Integer(_) | FieldType::Number | FieldType::Hex if !declared.codes.is_empty() => ValueType::Code,
-        FieldType::Integer(_) | FieldType::Hex if is_whole(declared) => ValueType::Integer,
-        FieldType::Integer(_) | FieldType::Number | FieldType::Hex => ValueType::Decimal,
+        FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Number | FieldType::Hex
+            if !declared.codes.is_empty() =>
+        {
+            ValueType::Code
+        }
+        FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Hex if is_whole(declared) => ValueType::Integer,
+        FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Number | FieldType::Hex => ValueType::Decimal,
         FieldType::F32(_) => ValueType::F32,
         FieldType::F64(_) => ValueType::F64,
         FieldType::Text => ValueType::Text,

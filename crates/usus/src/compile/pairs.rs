@@ -111,6 +111,9 @@ pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Dec
             problems.add(declared.span.clone(), ProblemKind::Senseless("there are no groups in pairs"));
             continue;
         }
+        if sheet.add_part(declared, problems) {
+            continue;
+        }
         let Some(kind) = field_type(declared, Reading::Text, problems) else { continue };
         if let (Place::Characters(place), None) = (&declared.place, &declared.label) {
             let (first, last) = place.value;

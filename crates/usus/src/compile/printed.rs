@@ -272,6 +272,7 @@ fn class(declared: &Declared) -> String {
                 notation(declared, &mut Problems::default()).map_or(".+?".to_string(), |notation| notation.expression())
             }
             FieldType::Hex => "[0-9A-Fa-f]+?".to_string(),
+            FieldType::HexInteger(integer) => format!("[0-9A-Fa-f]{{{}}}", 2 * integer.bytes),
             FieldType::Date | FieldType::Clock | FieldType::DateTime => {
                 layout_of(declared, kind, &mut Problems::default())
                     .map_or(".+?".to_string(), |layout| layout.expression())
@@ -299,6 +300,9 @@ pub(super) fn add_fields(
     for declared in fields {
         if declared.group.is_some() {
             problems.add(declared.span.clone(), ProblemKind::Senseless("there are no groups in a printed line"));
+            continue;
+        }
+        if sheet.add_part(declared, problems) {
             continue;
         }
         let Some(kind) = field_type(declared, Reading::Text, problems) else { continue };

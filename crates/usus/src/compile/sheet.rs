@@ -8,7 +8,7 @@ use alloc::vec::Vec;
 
 use super::field;
 use crate::expression::{self, Expression, Type};
-use crate::format::{Field as Declared, FieldType, When};
+use crate::format::{Field as Declared, FieldType, Place, When};
 use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Output, Reading, Separation};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::FieldSchema;
@@ -30,6 +30,8 @@ pub(super) struct Sheet {
     pub(super) gates: Vec<Gate>,
     pub(super) counters: Vec<Counter>,
     pub(super) rows: Vec<LayoutRow>,
+    /// The integer that was added last, where it is, and how that is said: fields with `bits` or `flags` alone are of it.
+    integer: Option<(FieldType, At, String)>,
 }
 
 impl Sheet {
@@ -46,7 +48,19 @@ impl Sheet {
             gates: Vec::new(),
             counters: Vec::new(),
             rows: Vec::new(),
+            integer: None,
         }
+    }
+
+    /// Adds a field that has `bits` or `flags` of the integer before it, and neither type nor place. Says whether it is one.
+    pub(super) fn add_part(&mut self, declared: &Declared, problems: &mut Problems) -> bool {
+        let is_part = declared.kind.is_none()
+            && declared.place == Place::Next
+            && declared.label.is_none()
+            && (declared.bits.is_some() || !declared.flags.is_empty());
+        let Some((kind, at, place)) = self.integer.clone().filter(|_| is_part) else { return false };
+        self.add_at(declared, kind, at, place, problems);
+        true
     }
 
     /// An empty sheet for the items of a group, which may refer to the fields before it.
@@ -64,6 +78,12 @@ impl Sheet {
 
     /// Adds a field whose place is known: its reading, its outputs, what it decides, and its row.
     pub(super) fn add(&mut self, declared: &Declared, kind: FieldType, at: At, place: String, problems: &mut Problems) {
+        let is_integer = matches!(kind, FieldType::Integer(_) | FieldType::HexInteger(_));
+        self.integer = is_integer.then(|| (kind, at, place.clone()));
+        self.add_at(declared, kind, at, place, problems);
+    }
+
+    fn add_at(&mut self, declared: &Declared, kind: FieldType, at: At, place: String, problems: &mut Problems) {
         self.rows.push(self.row(declared, place, word_of(declared, kind)));
         if declared.reserved {
             return;
@@ -76,7 +96,8 @@ impl Sheet {
         for (bit, name) in &declared.flags {
             self.check_name(&name.value, name.span.clone(), problems);
             if !declared.internal {
-                self.outputs.push(Output::of_bit(flag_schema(&name.value), &field, *bit));
+                let in_text = matches!(kind, FieldType::HexInteger(_));
+                self.outputs.push(Output::of_bit(flag_schema(&name.value, in_text), &field, *bit));
             }
         }
         let Some(name) = &declared.name else {
@@ -141,8 +162,8 @@ impl Sheet {
         problems: &mut Problems,
     ) {
         let bits = match (kind, &declared.bits) {
-            (FieldType::Integer(_), Some(bits)) => Some(bits.value.1 - bits.value.0 + 1),
-            (FieldType::Integer(integer), None) => Some(integer.bytes * 8),
+            (FieldType::Integer(_) | FieldType::HexInteger(_), Some(bits)) => Some(bits.value.1 - bits.value.0 + 1),
+            (FieldType::Integer(integer) | FieldType::HexInteger(integer), None) => Some(integer.bytes * 8),
             _ => None,
         };
         let last = match (&declared.rollover, bits) {
@@ -204,14 +225,15 @@ fn nearest_of(known: &[(Declared, Field)], name: &str) -> Option<String> {
     nearest(name, known.iter().filter_map(|(declared, _)| Some(declared.name.as_ref()?.value.as_str())))
 }
 
-fn flag_schema(name: &str) -> FieldSchema {
+/// `has_quality` says whether the digits may be none.
+fn flag_schema(name: &str, has_quality: bool) -> FieldSchema {
     FieldSchema {
         name: name.to_string(),
         title: None,
         tag: None,
         unit: None,
         value_type: ValueType::Bool,
-        has_quality: false,
+        has_quality,
         items: Vec::new(),
         place: 0,
     }
@@ -263,7 +285,7 @@ pub(super) fn condition(when: &When, header: &[HeaderField], problems: &mut Prob
 /// The type as it was declared, with its bits.
 pub(super) fn word_of(declared: &Declared, kind: FieldType) -> String {
     let word = match kind {
-        FieldType::Hex => "number in hex".to_string(),
+        FieldType::Hex | FieldType::HexInteger(_) => format!("{kind} in hex"),
         kind => kind.to_string(),
     };
     match &declared.bits {

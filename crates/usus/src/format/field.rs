@@ -118,7 +118,10 @@ fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
         if found == Some(FieldType::Number) {
             return Some(Spanned { span: word.span, value: FieldType::Hex });
         }
-        let with = "this type: only a `number` can be sent in hex digits yet".to_string();
+        if let Some(FieldType::Integer(integer)) = found {
+            return Some(Spanned { span: word.span, value: FieldType::HexInteger(integer) });
+        }
+        let with = "this type: only a `number` or an integer can be sent in hex digits".to_string();
         keys.problem(word.span.clone(), ProblemKind::Conflict { key: "digits", with });
     }
     match found {

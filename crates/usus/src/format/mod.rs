@@ -734,6 +734,8 @@ pub enum FieldType {
     Number,
     /// `number` with `digits = "hex"`: hex digits in a text that stand for an unsigned integer.
     Hex,
+    /// An integer with `digits = "hex"`: two hex digits for each of its bytes.
+    HexInteger(Integer),
     /// `lat`: degrees and minutes (`ddmm.mmmm`) in one column, N or S in the next.
     Latitude,
     /// `lon`: degrees and minutes (`dddmm.mmmm`) in one column, E or W in the next.

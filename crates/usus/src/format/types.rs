@@ -41,7 +41,7 @@ impl fmt::Display for FieldType {
     /// As `type` has it; of hex digits it is `number`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            FieldType::Integer(integer) => integer.fmt(f),
+            FieldType::Integer(integer) | FieldType::HexInteger(integer) => integer.fmt(f),
             FieldType::F32(order) => write!(f, "f32{}", order.word()),
             FieldType::F64(order) => write!(f, "f64{}", order.word()),
             FieldType::Text => f.write_str("text"),

@@ -192,7 +192,8 @@ fn field(field: &Field) -> Keys {
     keys.text("label", written(&field.label));
     let kind = field.kind.as_ref().map(|kind| kind.value);
     keys.text("type", kind.map(|kind| kind.to_string()).as_deref());
-    keys.text("digits", (kind == Some(FieldType::Hex)).then_some("hex"));
+    let in_hex = matches!(kind, Some(FieldType::Hex | FieldType::HexInteger(_)));
+    keys.text("digits", in_hex.then_some("hex"));
     keys.shown("width", field.width.as_ref().map(|width| width.value));
     keys.text("bits", field.bits.as_ref().map(|bits| format!("{}-{}", bits.value.0, bits.value.1)).as_deref());
     keys.table("flags", field.flags.iter().map(|(bit, name)| (bit.to_string(), quoted(&name.value))));

@@ -202,6 +202,8 @@ pub(crate) enum NumberOf {
     Integer,
     Decimal,
     Hex,
+    /// Two hex digits for each byte of an integer, of which some bits may be meant.
+    HexInteger(Integer, Option<(u8, u8)>),
 }
 
 /// From a raw number to its value.

@@ -218,6 +218,7 @@ fn column(rng: &mut Rng, name: &str) -> String {
         "type = 'clock', layout = 'hhmmss'",
         "type = 'datetime', layout = 'DDMMYYhhmmss', zone = 'Z'",
         "type = 'date', layout = 'DDMMYY', first_year = 2000",
+        "type = 'i16le', digits = 'hex', bits = '3-9'",
     ]);
     format!("{{ name = '{name}', {} }}", kind.unwrap())
 }
@@ -235,7 +236,7 @@ fn sent(rng: &mut Rng) -> String {
         6 => format!("{:02}{:02}{:02}", small % 25, small % 61, small % 62),
         7 => "hello world"[..usize::from(small % 11)].to_owned(),
         8 => rng
-            .choice(["A", "V", "k", "N", "S", "E", "W", "99", "$", "*", "-", "+5", "1e3", "5.", "\u{e9}"])
+            .choice(["A", "V", "k", "0F2a", "N", "S", "E", "W", "99", "$", "*", "-", "+5", "1e3", "5.", "\u{e9}"])
             .unwrap()
             .into(),
         _ => format!("{}.{:02}", large % 500, small % 99),
