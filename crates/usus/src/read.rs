@@ -346,6 +346,10 @@ impl<'a> Cells<'a> {
             (Meaning::Date(layout), RawValue::Bytes(text)) => {
                 dated(text, layout.date(text.trim_ascii()).map(Value::Date))
             }
+            (Meaning::Bool(words), RawValue::Bytes(text)) => {
+                let found = words.iter().find(|(word, _)| **word == *text.trim_ascii());
+                found.map_or(Reading::invalid(), |(_, means)| Reading::good(Value::Bool(*means)))
+            }
             (Meaning::DateTime(layout), RawValue::Bytes(text)) => {
                 dated(text, layout.date_time(text.trim_ascii()).map(Value::DateTime))
             }

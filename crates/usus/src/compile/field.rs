@@ -117,6 +117,14 @@ pub(super) fn compile(
         FieldType::Clock => Meaning::Clock(layout?),
         FieldType::Date => Meaning::Date(layout?),
         FieldType::DateTime => Meaning::DateTime(layout?),
+        FieldType::Bool => {
+            if declared.codes.is_empty() {
+                problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "codes", table: "a `bool`" });
+            }
+            Meaning::Bool(
+                declared.codes.iter().map(|(key, name)| (literal_bytes(&key.value), name == "true")).collect(),
+            )
+        }
     };
     let bits = declared.bits.as_ref().map(|bits| bits.value);
     let no_data =
@@ -247,7 +255,7 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     let numeric = integer || matches!(kind, FieldType::Number | FieldType::Hex);
     let float = matches!(kind, FieldType::F32(_) | FieldType::F64(_));
     let texts_only = matches!(kind, FieldType::Number | FieldType::Hex | FieldType::Latitude | FieldType::Longitude)
-        || matches!(kind, FieldType::Clock | FieldType::Date | FieldType::DateTime);
+        || matches!(kind, FieldType::Clock | FieldType::Date | FieldType::DateTime | FieldType::Bool);
     let sized = matches!(kind, FieldType::Text | FieldType::Bytes);
     let mut conflict = |present: bool, key: &'static str, with: &str| {
         if present {
@@ -269,7 +277,7 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(declared.bits.is_some() && !integer, "bits", "this type: only integers have bits");
     conflict(!declared.flags.is_empty() && !integer, "flags", "this type: only integers have bits");
     conflict(!declared.flags.is_empty() && declared.bits.is_some(), "bits", "`flags`");
-    let coded = numeric || kind == FieldType::Text;
+    let coded = numeric || matches!(kind, FieldType::Text | FieldType::Bool);
     conflict(!declared.codes.is_empty() && !coded, "codes", "this type");
     conflict(declared.scale.is_some() && !numeric, "scale", "this type: only integers and numbers are scaled");
     conflict(declared.add.is_some() && !numeric, "add", "this type: only integers and numbers are scaled");
@@ -546,6 +554,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         FieldType::Clock => ValueType::Clock,
         FieldType::Date => ValueType::Date,
         FieldType::DateTime => ValueType::DateTime,
+        FieldType::Bool => ValueType::Bool,
     };
     let surprises = declared.closed || !matches!(kind, FieldType::Integer(_) | FieldType::Bytes);
     let degrees = matches!(kind, FieldType::Latitude | FieldType::Longitude).then(|| "°".to_string());

@@ -266,7 +266,9 @@ fn class(declared: &Declared) -> String {
     let mut choices: Vec<String> = Vec::new();
     match &declared.equals {
         Some(only) => choices.push(text_of(&only.value)),
-        None if declared.closed => choices.extend(declared.codes.iter().map(|(value, _)| text_of(&value.value))),
+        None if declared.closed || kind == FieldType::Bool => {
+            choices.extend(declared.codes.iter().map(|(value, _)| text_of(&value.value)))
+        }
         None => choices.push(match kind {
             FieldType::Number => {
                 notation(declared, &mut Problems::default()).map_or(".+?".to_string(), |notation| notation.expression())

@@ -31,19 +31,23 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
     let mut keys = Keys::new(table, span.clone(), "a field", problems);
     let name = keys.name("name");
     let internal = keys.flag("internal");
+    let place = read_place(&mut keys);
+    let label = keys.text("label");
+    let kind = read_type(&mut keys);
+    let is_bool = kind.as_ref().is_some_and(|kind| kind.value == FieldType::Bool);
     let field = Field {
         span,
         name,
         title: keys.text("title").map(|title| title.value),
         tag: keys.text("tag").map(|tag| tag.value),
         internal,
-        place: read_place(&mut keys),
-        label: keys.text("label"),
-        kind: read_type(&mut keys),
+        place,
+        label,
+        kind,
         width: keys.size("width", 1),
         bits: read_bits(&mut keys),
         flags: read_flags(&mut keys),
-        codes: read_codes(&mut keys),
+        codes: read_codes(&mut keys, is_bool),
         equals: keys.literal("equals"),
         reserved: keys.flag("reserved"),
         scale: read_scale(&mut keys),
@@ -108,6 +112,7 @@ fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
         "clock" => Some(FieldType::Clock),
         "date" => Some(FieldType::Date),
         "datetime" => Some(FieldType::DateTime),
+        "bool" => Some(FieldType::Bool),
         "f32be" => Some(FieldType::F32(Order::Big)),
         "f32le" => Some(FieldType::F32(Order::Little)),
         "f64be" => Some(FieldType::F64(Order::Big)),
@@ -174,7 +179,7 @@ fn read_flags(keys: &mut Keys<'_, '_>) -> Vec<(u8, Spanned<String>)> {
     flags
 }
 
-fn read_codes(keys: &mut Keys<'_, '_>) -> Vec<(Spanned<Literal>, String)> {
+fn read_codes(keys: &mut Keys<'_, '_>, is_bool: bool) -> Vec<(Spanned<Literal>, String)> {
     let Some((table, span)) = keys.table("codes") else { return Vec::new() };
     let entries = in_file_order(table);
     if entries.len() > limits::CODES {
@@ -184,11 +189,16 @@ fn read_codes(keys: &mut Keys<'_, '_>) -> Vec<(Spanned<Literal>, String)> {
     }
     let mut codes = Vec::new();
     for (key, value) in entries {
-        let DeValue::String(name) = value.get_ref() else {
-            keys.wrong("codes", "names in quotes", value);
-            continue;
+        let name = match value.get_ref() {
+            DeValue::String(name) if !is_bool => name.clone().into_owned(),
+            DeValue::Boolean(flag) if is_bool => flag.to_string(),
+            _ => {
+                let expected = if is_bool { "`true` or `false` for each word" } else { "names in quotes" };
+                keys.wrong("codes", expected, value);
+                continue;
+            }
         };
-        codes.push((Spanned { span: key.span, value: Literal::Text(key.value) }, name.clone().into_owned()));
+        codes.push((Spanned { span: key.span, value: Literal::Text(key.value) }, name));
     }
     codes
 }

@@ -615,7 +615,7 @@ pub struct Field {
     pub bits: Option<Spanned<(u8, u8)>>,
     /// `flags`: names of single bits.
     pub flags: Vec<(u8, Spanned<String>)>,
-    /// `codes`: names of values.
+    /// `codes`: names of values; of a `bool`, `true` and `false`.
     pub codes: Vec<(Spanned<Literal>, String)>,
     /// `equals`: the only value allowed.
     pub equals: Option<Spanned<Literal>>,
@@ -746,6 +746,8 @@ pub enum FieldType {
     Date,
     /// `datetime`: a date with a time of day.
     DateTime,
+    /// `bool`: one of the words that `codes` has for `true` and `false`.
+    Bool,
 }
 
 /// `[[example]]`: a frame and what it must give.

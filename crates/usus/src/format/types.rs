@@ -52,6 +52,7 @@ impl fmt::Display for FieldType {
             FieldType::Clock => f.write_str("clock"),
             FieldType::Date => f.write_str("date"),
             FieldType::DateTime => f.write_str("datetime"),
+            FieldType::Bool => f.write_str("bool"),
         }
     }
 }
@@ -68,8 +69,8 @@ impl Order {
 /// Every word that `type` can be, for messages.
 pub(super) fn type_words() -> Vec<String> {
     let mut words: Vec<String> = [
-        "text", "bytes", "number", "lat", "lon", "clock", "date", "datetime", "f32be", "f32le", "f64be", "f64le", "u8",
-        "i8",
+        "text", "bytes", "number", "lat", "lon", "clock", "date", "datetime", "bool", "f32be", "f32le", "f64be",
+        "f64le", "u8", "i8",
     ]
     .map(ToString::to_string)
     .to_vec();

@@ -197,7 +197,9 @@ fn field(field: &Field) -> Keys {
     keys.shown("width", field.width.as_ref().map(|width| width.value));
     keys.text("bits", field.bits.as_ref().map(|bits| format!("{}-{}", bits.value.0, bits.value.1)).as_deref());
     keys.table("flags", field.flags.iter().map(|(bit, name)| (bit.to_string(), quoted(&name.value))));
-    keys.table("codes", field.codes.iter().map(|(value, name)| (code(&value.value), quoted(name))));
+    let is_bool = kind == Some(FieldType::Bool);
+    let name_of = |name: &String| if is_bool { name.clone() } else { quoted(name) };
+    keys.table("codes", field.codes.iter().map(|(value, name)| (code(&value.value), name_of(name))));
     keys.flag("closed", field.closed);
     keys.put_some("equals", field.equals.as_ref().map(|equals| literal(&equals.value)));
     keys.flag("reserved", field.reserved);

@@ -193,6 +193,8 @@ pub(crate) enum Meaning {
     Clock(Layout),
     Date(Layout),
     DateTime(Layout),
+    /// Words for true and for false.
+    Bool(Box<[(Box<[u8]>, bool)]>),
 }
 
 /// How the digits of a text are a number.

@@ -219,6 +219,7 @@ fn column(rng: &mut Rng, name: &str) -> String {
         "type = 'datetime', layout = 'DDMMYYhhmmss', zone = 'Z'",
         "type = 'date', layout = 'DDMMYY', first_year = 2000",
         "type = 'i16le', digits = 'hex', bits = '3-9'",
+        "type = 'bool', codes = { A = true, V = false }",
     ]);
     format!("{{ name = '{name}', {} }}", kind.unwrap())
 }

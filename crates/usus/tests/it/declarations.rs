@@ -110,6 +110,14 @@ pub fn cases() -> Vec<(&'static str, String)> {
             "a zone by its name",
             text("", "fields = [{ name = 'a', type = 'datetime', layout = 'YYYYMMDDhhmmss', zone = 'CET' }]"),
         ),
+        (
+            "bools that cannot be",
+            text(
+                "",
+                "fields = [{ name = 'a', type = 'bool', codes = { x = 'true' } }, { name = 'b', codes = { x = true } }]",
+            ),
+        ),
+        ("a bool without words", text("", "fields = [{ name = 'a', type = 'bool' }]")),
         ("a pattern that is none", text("", "pattern = '(?<a>x'\nfields = [{ name = 'a' }]")),
         ("a pattern that looks around", text("", "pattern = '(?<a>)(?=x)'\nfields = [{ name = 'a' }]")),
         ("a pattern that is too large", text("", "pattern = '(?<a>)(?:[a-z]{500}){500}'\nfields = [{ name = 'a' }]")),
