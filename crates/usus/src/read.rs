@@ -37,7 +37,7 @@ pub struct Sent<'a> {
     pub byte: usize,
     /// Its first column, from 1, if it is read by columns.
     pub column: Option<usize>,
-    /// Its first character, from 1, if it is read by characters.
+    /// Its first character, from 1, if it is read by characters, or was found by its key or the look of the text.
     pub character: Option<usize>,
     /// The lowest and the highest bit, if it is not all of them.
     pub bits: Option<(u8, u8)>,
@@ -118,6 +118,7 @@ impl<'a> Cells<'a> {
             Raw::Bytes(None) => RawValue::Bytes(self.bytes.get(start..self.tail)?),
             Raw::Columns(count) => RawValue::Bytes(self.column_text(start, count)?),
             Raw::Apart(count) => RawValue::Bytes(self.column_text(start, 2 * count - 1)?),
+            Raw::Found => RawValue::Bytes(self.column_text(start, 1)?),
             // A text may end before the last character wanted.
             Raw::Characters(first, end) => {
                 let end = end.min(self.bytes.len());
@@ -240,14 +241,14 @@ impl<'a> Cells<'a> {
             Raw::F64(_) => (size(8), None),
             Raw::Bytes(Some(width)) => (size(width), None),
             Raw::Bytes(None) => (start..self.tail, None),
-            Raw::Columns(_) | Raw::Apart(_) => {
+            Raw::Columns(_) | Raw::Apart(_) | Raw::Found => {
                 let (column, places) = match field.raw {
-                    Raw::Apart(count) => (start / 2, 2 * count - 1),
-                    Raw::Columns(count) => (start, count),
-                    _ => return None,
+                    Raw::Apart(count) => (Some(start / 2 + 1), 2 * count - 1),
+                    Raw::Columns(count) => (Some(start + 1), count),
+                    _ => (None, 1),
                 };
                 let (first, end) = (*self.columns.get(start)?, *self.columns.get(start + places)?);
-                (usize::from(first)..usize::from(end).checked_sub(1)?, Some(column + 1))
+                (usize::from(first)..usize::from(end).checked_sub(1)?, column)
             }
             Raw::Characters(first, end) => (first..end.min(self.bytes.len()), None),
         };
@@ -258,7 +259,7 @@ impl<'a> Cells<'a> {
         };
         let is_text = !matches!(field.raw, Raw::Integer { .. } | Raw::F32(_) | Raw::F64(_))
             && !matches!(field.meaning, Meaning::Bytes);
-        let character = matches!(field.raw, Raw::Characters(..)).then_some(range.start + 1);
+        let character = matches!(field.raw, Raw::Characters(..) | Raw::Found).then_some(range.start + 1);
         Some(Sent { byte: range.start, column, character, bits, is_text, bytes: self.bytes.get(range)? })
     }
 
@@ -310,7 +311,7 @@ impl<'a> Cells<'a> {
         if matches!(raw, RawValue::NotSent) {
             return Reading::absent(Absent::NotSent);
         }
-        if matches!(field.raw, Raw::Columns(_) | Raw::Apart(_) | Raw::Characters(..))
+        if matches!(field.raw, Raw::Columns(_) | Raw::Apart(_) | Raw::Found | Raw::Characters(..))
             && matches!(&raw, RawValue::Bytes(text) if text.trim_ascii().is_empty())
         {
             return Reading::absent(Absent::Empty);

@@ -221,6 +221,7 @@ fn raw(
         let columns = column_size(kind, layout, separation);
         return Some(match separation {
             Separation::Byte(_) => Raw::Columns(columns),
+            Separation::Apart(_) if !separation.has_columns() => Raw::Found,
             Separation::Apart(_) => Raw::Apart(columns),
         });
     }

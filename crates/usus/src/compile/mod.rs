@@ -306,7 +306,7 @@ fn raw_size(raw: &Raw) -> Option<usize> {
         Raw::F32(_) => Some(4),
         Raw::F64(_) => Some(8),
         Raw::Bytes(size) => *size,
-        Raw::Columns(_) | Raw::Apart(_) | Raw::Characters(..) => None,
+        Raw::Columns(_) | Raw::Apart(_) | Raw::Found | Raw::Characters(..) => None,
     }
 }
 

@@ -160,6 +160,8 @@ pub(crate) enum Raw {
     Columns(usize),
     /// The same, of columns that lie apart.
     Apart(usize),
+    /// What was found in a text by its key or its look, and is written down like a column that lies apart.
+    Found,
     /// Characters from the first to before the second.
     Characters(usize, usize),
 }

@@ -315,6 +315,14 @@ impl Separation {
         }
     }
 
+    /// Whether fields are found by their columns, not by their keys or the look of the text.
+    pub(crate) fn has_columns(&self) -> bool {
+        match self {
+            Separation::Byte(_) => true,
+            Separation::Apart(apart) => apart.pairs.is_none() && !apart.separators.is_empty(),
+        }
+    }
+
     /// Whether values stand behind keys.
     pub(crate) fn is_pairs(&self) -> bool {
         matches!(self, Separation::Apart(apart) if apart.pairs.is_some())

@@ -78,8 +78,10 @@ pub(super) fn short(field: &Field) -> Option<(u32, Shortcut)> {
         Raw::Characters(first, end) if is_bare_text(field) => {
             Shortcut::Characters(u16::try_from(first).ok()?, u16::try_from(end).ok()?)
         }
-        Raw::Columns(1) | Raw::Apart(1) if field.no_data.is_empty() && field.notation.is_none() => way(field),
-        Raw::Columns(1) | Raw::Apart(1) => Shortcut::Long,
+        Raw::Columns(1) | Raw::Apart(1) | Raw::Found if field.no_data.is_empty() && field.notation.is_none() => {
+            way(field)
+        }
+        Raw::Columns(1) | Raw::Apart(1) | Raw::Found => Shortcut::Long,
         Raw::Columns(2) if bare => match field.meaning {
             Meaning::Degrees { most, letters } => Shortcut::Degrees { most, letters },
             _ => return None,
@@ -134,7 +136,9 @@ fn way(field: &Field) -> Shortcut {
 fn unit(convert: &Convert) -> Option<Shortcut> {
     let Convert { scale: None, add: None, unit: Some(unit), sent: None } = convert else { return None };
     // The unit's own column is looked up in it as it stands: by the first of its codes that fits.
-    let (Raw::Columns(1) | Raw::Apart(1), At::Front(column)) = (&unit.field.raw, unit.field.at) else { return None };
+    let (Raw::Columns(1) | Raw::Apart(1) | Raw::Found, At::Front(column)) = (&unit.field.raw, unit.field.at) else {
+        return None;
+    };
     let (Constant::Text(text), _) = unit.units.iter().find(|(_, conversion)| conversion.is_identity())? else {
         return None;
     };
