@@ -330,6 +330,14 @@ impl<'a> Cells<'a> {
                 }
                 None => Reading::invalid(),
             },
+            (Meaning::Since { of, convert, since }, raw) => {
+                let number = number_in(&raw, *of, field).map(|(number, ..)| self.number(number, 0, convert, &[], base));
+                let then = match number.map(|reading| reading.value) {
+                    Some(Value::Decimal(seconds)) => since.later(seconds),
+                    _ => None,
+                };
+                then.map_or(Reading::invalid(), |then| Reading::good(Value::DateTime(then)))
+            }
             (Meaning::Float, RawValue::F32(number)) => {
                 Reading { value: Value::F32(number), quality: finite(number.is_finite()) }
             }
@@ -538,7 +546,7 @@ fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
         (RawValue::F64(number), Constant::Number(mark)) => *number == mark.to_f64(),
         (RawValue::Bytes(text), Constant::Text(mark)) => text.trim_ascii() == &**mark || *text == &**mark,
         (RawValue::Bytes(_), Constant::Number(mark)) => match field.meaning {
-            Meaning::Number { of, .. } => {
+            Meaning::Number { of, .. } | Meaning::Since { of, .. } => {
                 number_in(raw, of, field).is_some_and(|(number, ..)| number.compare(*mark).is_eq())
             }
             _ => false,

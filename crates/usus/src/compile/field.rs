@@ -15,7 +15,7 @@ use crate::plan::{
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::unit;
-use crate::value::{Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, parse_offset};
+use crate::value::{Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, instant, parse_offset};
 
 /// Finds another field of the record, or the known name most like it.
 pub(super) type Lookup<'a> = dyn Fn(&str) -> Result<(Declared, Field), Option<String>> + 'a;
@@ -310,6 +310,11 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
         "this type: only dates and clocks have one",
     );
     let dated = matches!(kind, FieldType::Date | FieldType::DateTime);
+    conflict(declared.since.is_some() && !numeric, "since", "this type: only integers and numbers count seconds");
+    let plain_number =
+        declared.codes.is_empty() && declared.flags.is_empty() && declared.unit.is_none() && declared.range.is_none();
+    conflict(declared.since.is_some() && !plain_number, "since", "`codes`, `flags`, `unit` or `range`");
+    conflict(declared.since.is_some() && declared.counter, "since", "`counter`");
     conflict(declared.first_year.is_some() && !dated, "first_year", "this type: only dates have one");
     let zoned = kind == FieldType::DateTime;
     conflict(declared.zone.is_some() && !zoned, "zone", "this type: only a date with a time of day has one");
@@ -342,6 +347,9 @@ fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_
         unit: unit.map(Box::new),
         sent: sent_units(declared, problems).map(Box::new),
     };
+    if let Some(since) = declared.since.as_ref().and_then(|since| instant(&since.value)) {
+        return Meaning::Since { of, convert, since };
+    }
     Meaning::Number { of, convert, codes: codes.into() }
 }
 
@@ -540,6 +548,7 @@ pub(super) fn expression_type(field: &Field) -> Option<Type> {
 /// The field's entry in the schema.
 pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldSchema {
     let value_type = match kind {
+        _ if declared.since.is_some() => ValueType::DateTime,
         FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Number | FieldType::Hex
             if !declared.codes.is_empty() =>
         {
@@ -566,6 +575,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         unit: declared.unit.as_ref().map(|unit| unit.value.clone()).or(degrees),
         value_type,
         has_quality: surprises
+            || declared.since.is_some()
             || declared.range.is_some()
             || declared.unit_from.is_some()
             || declared.unit_sent.is_some(),

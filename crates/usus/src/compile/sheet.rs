@@ -348,6 +348,7 @@ fn notes(declared: &Declared) -> String {
         (declared.internal, "internal"),
     ];
     notes.extend(words.iter().filter(|(said, _)| *said).map(|(_, word)| (*word).to_string()));
+    notes.extend(declared.since.as_ref().map(|since| format!("seconds since {}", since.value)));
     notes.extend(declared.layout.as_ref().map(|layout| layout.value.clone()));
     notes.extend(declared.zone.as_ref().map(|zone| format!("of {}", zone.value)));
     notes.join("; ")

@@ -67,6 +67,7 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         counter: keys.flag("counter"),
         rollover: keys.within("rollover", 1, i64::MAX),
         layout: keys.text("layout"),
+        since: read_since(&mut keys),
         first_year: keys.within("first_year", 0, 9_900),
         zone: read_zone(&mut keys),
         optional: keys.flag("optional"),
@@ -257,6 +258,18 @@ fn read_limit_marks(keys: &mut Keys<'_, '_>) -> Option<Spanned<[String; 2]>> {
         return None;
     }
     Some(Spanned { span: value.span(), value: marks })
+}
+
+/// `since`: a day, or an instant of it.
+fn read_since(keys: &mut Keys<'_, '_>) -> Option<Spanned<String>> {
+    let text = keys.text("since")?;
+    if crate::value::instant(&text.value).is_some() {
+        return Some(text);
+    }
+    let found = alloc::format!("the text \"{}\"", text.value.escape_debug());
+    let expected = "a day such as \"1970-01-01\", or \"1980-01-06T00:00:00\"";
+    keys.problem(text.span, ProblemKind::WrongValue { key: "since".to_string(), expected, found });
+    None
 }
 
 /// `zone`: an offset from UTC.

@@ -651,6 +651,8 @@ pub struct Field {
     pub rollover: Option<Spanned<i64>>,
     /// `layout` of a date or a time of day.
     pub layout: Option<Spanned<String>>,
+    /// `since`: the instant from which seconds are counted, where a number is such.
+    pub since: Option<Spanned<String>>,
     /// `first_year`: the first year that two digits may mean; 1980 if nothing is said.
     pub first_year: Option<Spanned<i64>>,
     /// `zone`: how far the clock is ahead of UTC, such as `+02:00`, of a date and time that do not say it.

@@ -225,6 +225,7 @@ fn field(field: &Field) -> Keys {
     keys.flag("counter", field.counter);
     keys.shown("rollover", field.rollover.as_ref().map(|rollover| rollover.value));
     keys.text("layout", written(&field.layout));
+    keys.text("since", written(&field.since));
     keys.shown("first_year", field.first_year.as_ref().map(|year| year.value));
     keys.text("zone", written(&field.zone));
     keys.flag("optional", field.optional);

@@ -7,7 +7,7 @@ use super::Constant;
 use super::output::Plain;
 use crate::integer::{Integer, Order};
 use crate::unit::Conversion;
-use crate::value::{Decimal, Layout, Name, Notation, Quality};
+use crate::value::{DateTime, Decimal, Layout, Name, Notation, Quality};
 
 /// Where a field begins, in bytes or columns.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -180,6 +180,12 @@ pub(crate) enum Meaning {
         of: NumberOf,
         convert: Convert,
         codes: NumberCodes,
+    },
+    /// Seconds since an instant.
+    Since {
+        of: NumberOf,
+        convert: Convert,
+        since: DateTime,
     },
     Float,
     Text {

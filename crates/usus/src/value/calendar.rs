@@ -2,6 +2,8 @@
 
 use core::fmt;
 
+use super::Decimal;
+
 /// A calendar date that exists (proleptic Gregorian).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Date {
@@ -151,6 +153,32 @@ impl DateTime {
         DateTime::new(Date::parse(date)?, Clock::parse(clock)?, offset)
     }
 
+    /// So many seconds later, all of which are of one length: there are no leap seconds in between. Nothing if that is not between the years 0 and 9999,
+    /// or the seconds have more than nine places.
+    pub fn later(self, seconds: Decimal) -> Option<DateTime> {
+        let Date { year, month, day } = self.date;
+        let Clock { hour, minute, second, nanosecond, .. } = self.clock;
+        let (date, time) =
+            ((year, i8::try_from(month).ok()?, i8::try_from(day).ok()?), [hour, minute, second].map(|part| part as i8));
+        let begun =
+            jiff::civil::DateTime::new(date.0, date.1, date.2, time[0], time[1], time[2], nanosecond as i32).ok()?;
+        let nanoseconds = seconds.times(Decimal::from_unsigned(1_000_000_000))?;
+        let nanoseconds = nanoseconds.to_integer()?;
+        let (whole, part) = (nanoseconds.div_euclid(1_000_000_000), nanoseconds.rem_euclid(1_000_000_000));
+        let passed = jiff::SignedDuration::new(i64::try_from(whole).ok()?, part as i32);
+        let then = begun.checked_add(passed).ok()?;
+        let date = Date::new(then.year(), then.month() as u8, then.day() as u8)?;
+        let digits = seconds.places().min(9).max(self.clock.digits);
+        let clock = Clock::new(
+            then.hour() as u8,
+            then.minute() as u8,
+            then.second() as u8,
+            then.subsec_nanosecond() as u32,
+            digits,
+        )?;
+        DateTime::new(date, clock, self.offset)
+    }
+
     /// The date.
     pub const fn date(self) -> Date {
         self.date
@@ -200,5 +228,37 @@ pub(crate) fn parse_offset(text: &[u8]) -> Option<(i16, &[u8])> {
     match two(behind_colon).filter(|minutes| *minutes < 60) {
         Some(minutes) => Some((sign * (hours * 60 + minutes), &behind_colon[2..])),
         None => Some((sign * hours * 60, rest)),
+    }
+}
+
+/// An instant as it is declared: a day, or a date and a time; in UTC if nothing else is said.
+pub(crate) fn instant(text: &str) -> Option<DateTime> {
+    let midnight = Clock::new(0, 0, 0, 0, 0)?;
+    let instant = match Date::parse(text) {
+        Some(date) => DateTime::new(date, midnight, None)?,
+        None => DateTime::parse(text)?,
+    };
+    Some(DateTime { offset: instant.offset.or(Some(0)), ..instant })
+}
+
+#[cfg(test)]
+mod tests {
+    use alloc::string::ToString;
+
+    use super::*;
+
+    #[test]
+    fn seconds_since_an_instant() {
+        for (since, seconds, wanted) in [
+            ("1970-01-01", "0", "1970-01-01T00:00:00Z"),
+            ("1970-01-01", "1778136060.25", "2026-05-07T06:41:00.25Z"),
+            ("1970-01-01", "-0.5", "1969-12-31T23:59:59.5Z"),
+            ("2000-01-01T12:00:00+02:00", "86400", "2000-01-02T12:00:00+02:00"),
+            ("1970-01-01", "1e12", ""),
+            ("1970-01-01", "0.0000000001", ""),
+        ] {
+            let found = instant(since).unwrap().later(Decimal::parse(seconds.as_bytes()).unwrap());
+            assert_eq!(found.map(|found| found.to_string()).unwrap_or_default(), wanted, "{seconds} since {since}");
+        }
     }
 }

@@ -13,8 +13,8 @@ mod wide;
 
 use core::fmt;
 
-pub(crate) use calendar::parse_offset;
 pub use calendar::{Clock, Date, DateTime};
+pub(crate) use calendar::{instant, parse_offset};
 pub use decimal::Decimal;
 pub use digits::Written;
 pub(crate) use digits::{Column, Pattern};

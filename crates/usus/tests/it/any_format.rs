@@ -220,6 +220,7 @@ fn column(rng: &mut Rng, name: &str) -> String {
         "type = 'date', layout = 'DDMMYY', first_year = 2000",
         "type = 'i16le', digits = 'hex', bits = '3-9'",
         "type = 'bool', codes = { A = true, V = false }",
+        "type = 'number', since = '1970-01-01', scale = 0.5",
     ]);
     format!("{{ name = '{name}', {} }}", kind.unwrap())
 }

@@ -117,6 +117,14 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 "fields = [{ name = 'a', type = 'bool', codes = { x = 'true' } }, { name = 'b', codes = { x = true } }]",
             ),
         ),
+        (
+            "seconds since that cannot be",
+            text(
+                "",
+                "fields = [{ name = 'a', since = '1970-01-01' }, { name = 'b', type = 'number', since = '1970-01-01', unit = 's' }, { name = 'c', type = 'number', since = '1970-01-01', counter = true, rollover = 9 }]",
+            ),
+        ),
+        ("a since that is none", text("", "fields = [{ name = 'a', type = 'number', since = 'unix' }]")),
         ("a bool without words", text("", "fields = [{ name = 'a', type = 'bool' }]")),
         ("a pattern that is none", text("", "pattern = '(?<a>x'\nfields = [{ name = 'a' }]")),
         ("a pattern that looks around", text("", "pattern = '(?<a>)(?=x)'\nfields = [{ name = 'a' }]")),
