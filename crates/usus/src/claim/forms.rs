@@ -18,22 +18,23 @@ pub(crate) struct Forms {
 }
 
 impl Forms {
-    /// Whether a line has one of the forms. Then `found` tells where its fields are.
-    pub(crate) fn fit(&mut self, form: &Form, line: &[u8]) -> bool {
+    /// Whether what stands behind the first `lead` bytes of a line has one of the forms. Then `found` tells where its fields are.
+    pub(crate) fn fit(&mut self, form: &Form, line: &[u8], lead: usize) -> bool {
+        let Some(text) = line.get(lead..) else { return false };
         if self.rooms.len() <= form.number {
             self.rooms.resize_with(form.number + 1, || None);
         }
         let Some(room) = self.rooms.get_mut(form.number) else { return false };
         let (cache, captures) =
             &mut **room.get_or_insert_with(|| Box::new((form.regex.create_cache(), form.regex.create_captures())));
-        form.regex.search_captures_with(cache, &Input::new(line).anchored(Anchored::Yes), captures);
+        form.regex.search_captures_with(cache, &Input::new(text).anchored(Anchored::Yes), captures);
         let Some(groups) = captures.pattern().and_then(|pattern| form.groups.get(pattern.as_usize())) else {
             return false;
         };
         self.found.clear();
         let place = |group: &Option<usize>| {
             let span = captures.get_group((*group)?)?;
-            Some([span.start as u16, span.end as u16])
+            Some([(lead + span.start) as u16, (lead + span.end) as u16])
         };
         self.found.extend(groups.iter().map(place));
         true

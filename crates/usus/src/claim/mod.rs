@@ -92,7 +92,7 @@ pub(crate) fn choose(
     for &number in &frame.kinds {
         let kind = &kinds[usize::from(number)];
         if kind.when.as_ref().is_none_or(|when| when.test(&look))
-            && kind.form.as_ref().is_none_or(|form| forms.fit(form, header.bytes))
+            && kind.form.as_ref().is_none_or(|form| forms.fit(form, header.bytes, frame.lead))
         {
             return Choice::Kind(number);
         }
@@ -100,7 +100,7 @@ pub(crate) fn choose(
     for &number in &frame.ignores {
         let ignore = &ignores[usize::from(number)];
         if ignore.when.as_ref().is_none_or(|when| when.test(&look))
-            && ignore.form.as_ref().is_none_or(|form| forms.fit(form, header.bytes))
+            && ignore.form.as_ref().is_none_or(|form| forms.fit(form, header.bytes, frame.lead))
         {
             return Choice::Ignore(number);
         }

@@ -154,7 +154,11 @@ fn compile_frame(
     };
     let check = declared.checksum.as_ref().and_then(|check| bytes::check(check, fixed, problems));
     let (mut lead, mut header) = (0, 0);
-    let start: &[u8] = if let format::Cut::Packet { start, .. } = &declared.cut { start } else { &[] };
+    let (start, line_start): (&[u8], &[u8]) = match &declared.cut {
+        format::Cut::Packet { start, .. } => (start, &[]),
+        format::Cut::Text { start: Some(start), .. } => (start, start),
+        format::Cut::Text { start: None, .. } | format::Cut::Sentence { .. } | format::Cut::Slip => (&[], &[]),
+    };
     let placing = match reading {
         Reading::Bytes => {
             let mut placing = bytes::Placing::new(start.len(), &declared.span);
@@ -171,7 +175,9 @@ fn compile_frame(
         }
     };
     let framing = match &declared.cut {
-        format::Cut::Text { end, idle } => Framing::Text(Text { end: *end, idle: *idle, limit: format.limits.line }),
+        format::Cut::Text { end, idle, .. } => {
+            Framing::Text(Text { end: *end, idle: *idle, limit: format.limits.line })
+        }
         format::Cut::Sentence { checksum, anywhere } => {
             Framing::Sentence(Sentence { checksum: *checksum, anywhere: *anywhere })
         }
@@ -200,6 +206,7 @@ fn compile_frame(
         splits,
         header_splits: splits,
         lead,
+        line_start: line_start.into(),
         kinds: Vec::new(),
         ignores: Vec::new(),
         key: ChoiceKey::Unknown,
@@ -696,6 +703,23 @@ fn largest_value(integer: Integer) -> usize {
     if bits >= usize::BITS { usize::MAX } else { (1 << bits) - 1 }
 }
 
+/// Why the lines of one text frame cannot be told from those of another before it.
+fn no_lines_beside(before: &format::Frame, behind: &format::Frame) -> Option<(core::ops::Range<usize>, &'static str)> {
+    let (format::Cut::Text { start, end, idle }, format::Cut::Text { end: other_end, idle: other_idle, .. }) =
+        (&before.cut, &behind.cut)
+    else {
+        return None;
+    };
+    if start.is_none() {
+        return Some((
+            behind.span.clone(),
+            "a `text` frame without `start` before it takes all that is left of the line",
+        ));
+    }
+    let differ = (end, idle) != (other_end, other_idle);
+    differ.then(|| (behind.span.clone(), "`text` frames of one line need the same `end` and `idle`"))
+}
+
 /// Which cuts run on which line.
 fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &mut Problems) -> Vec<Route> {
     for declared in &format.frames {
@@ -708,8 +732,8 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
         }
     }
     let route = |role: Option<&str>| {
-        let mut route = Route { searching: Vec::new(), text: None, largest: 1 };
-        let mut second_text = None;
+        let mut route = Route { searching: Vec::new(), text: None, lines: Vec::new(), largest: 1 };
+        let mut wrong = None;
         for (index, (declared, frame)) in format.frames.iter().zip(frames).enumerate() {
             if declared.on.as_ref().is_some_and(|on| role.is_some_and(|role| role != on.value)) {
                 continue;
@@ -717,12 +741,14 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
             if frame.framing.searches() {
                 route.searching.push(index as u16);
             } else {
-                second_text = second_text.or(route.text.map(|_| declared.span.clone()));
-                route.text = Some(index as u16);
+                let others = route.lines.iter().map(|other| &format.frames[usize::from(*other)]);
+                wrong = wrong.or(others.filter_map(|other| no_lines_beside(other, declared)).next());
+                route.text = route.text.or(Some(index as u16));
+                route.lines.push(index as u16);
             }
             route.largest = route.largest.max(frame.framing.longest());
         }
-        (route, second_text)
+        (route, wrong)
     };
     let names: Vec<Option<&str>> = match roles {
         [] => [None].to_vec(),
@@ -730,10 +756,9 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
     };
     let mut routes = Vec::new();
     for name in names {
-        let (found, second_text) = route(name);
-        if let Some(span) = second_text {
-            problems
-                .add(span, ProblemKind::Senseless("one line can have only one `text` cut: it takes all that is left"));
+        let (found, wrong) = route(name);
+        if let Some((span, why)) = wrong {
+            problems.add(span, ProblemKind::Senseless(why));
         }
         routes.push(found);
     }

@@ -84,10 +84,10 @@ pub(crate) fn fit(
 }
 
 impl Frame {
-    /// Whether its columns lie apart from one another.
+    /// Whether its columns are those that a framing notes on its way: side by side, from the begin of the contents on.
     #[inline(always)]
-    pub(crate) fn is_apart(&self) -> bool {
-        matches!(self.separation, Separation::Apart(_))
+    pub(crate) fn has_simple_columns(&self) -> bool {
+        matches!(self.separation, Separation::Byte(_)) && self.lead == 0
     }
 
     /// What is read of the contents: all bytes, or the text before a checksum.

@@ -57,12 +57,18 @@ impl Line {
                 Framing::Packet(_) | Framing::Sentence(_) | Framing::Slip(_) | Framing::Text(_) => {}
             }
         }
-        let Some(number) = route.text.filter(|_| route.searching.is_empty()) else { return Ok(Then::Other) };
+        let number = match &*route.lines {
+            [] => None,
+            _ if !route.searching.is_empty() => None,
+            _ => route.line_frame(inner, bytes),
+        };
+        let Some(number) = number else { return Ok(Then::Other) };
         let frame = &inner.frames[usize::from(number)];
+        let once = route.lines.len() > 1 || !frame.line_start.is_empty();
         match &frame.framing {
             Framing::Text(text) if frame.check.is_none() && !frame.has_forms => {
                 let line = framing::TextLine { text: *text, separator: frame.separation.byte() };
-                self.frame_after_frame(plan, number, line, false, seen, sink)
+                self.frame_after_frame(plan, number, line, once, seen, sink)
             }
             _ => Ok(Then::Other),
         }
@@ -130,7 +136,7 @@ impl Line {
             && let Some(found) = recogniser.recognise(bytes, &mut Tools { choices, columns, decoded })
         {
             let Recognised { length, contents: mut lie, check, choice, filler, behind: then } = found;
-            if frame.splits && (!R::SPLITS || frame.is_apart()) {
+            if frame.splits && (!R::SPLITS || !frame.has_simple_columns()) {
                 let Ok(laid) = contents::lay_out(number, frame, lie, bytes, decoded, columns) else { break };
                 lie = laid;
             }

@@ -73,7 +73,8 @@ fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
             let ends = [("any", LineEnd::Any), ("LF", LineEnd::Lf), ("CR", LineEnd::Cr), ("CR LF", LineEnd::CrLf)];
             let end = keys.word("end", "line end", &ends).unwrap_or(LineEnd::Any);
             let idle = keys.text("idle").and_then(|text| read_idle(keys, &text));
-            Some(Cut::Text { end, idle })
+            let start = read_line_start(keys);
+            Some(Cut::Text { start, end, idle })
         }
         "nmea-0183" => {
             let checksum = read_presence(keys, "checksum").unwrap_or(Presence::Required);
@@ -167,6 +168,17 @@ fn read_pattern(keys: &mut Keys<'_, '_>, key: &'static str, required: bool) -> O
             None
         }
     }
+}
+
+/// `start` of lines, in which no line ends.
+fn read_line_start(keys: &mut Keys<'_, '_>) -> Option<Vec<u8>> {
+    let span = keys.value("start")?.span();
+    let start = read_pattern(keys, "start", false)?;
+    if start.iter().any(|byte| matches!(byte, b'\r' | b'\n')) {
+        keys.problem(span, ProblemKind::Senseless("a line ends before such a start is over"));
+        return None;
+    }
+    Some(start)
 }
 
 fn read_length(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Length> {

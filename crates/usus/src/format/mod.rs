@@ -368,6 +368,8 @@ pub enum Repeated {
 pub enum Cut {
     /// Lines of text.
     Text {
+        /// `start`: what its lines begin with, where several kinds of lines are told apart by that.
+        start: Option<Vec<u8>>,
         /// `end`: what ends a line.
         end: LineEnd,
         /// `idle`: a silence of this length ends a line too.

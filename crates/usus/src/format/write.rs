@@ -71,7 +71,8 @@ fn frame(frame: &Frame) -> Keys {
     keys.text("on", written(&frame.on));
     keys.text("cut", Some(word));
     match &frame.cut {
-        Cut::Text { end, idle } => {
+        Cut::Text { start, end, idle } => {
+            keys.text("start", start.as_deref().map(pattern_of).as_deref());
             let word = match end {
                 LineEnd::Any => None,
                 LineEnd::Lf => Some("LF"),

@@ -5,7 +5,7 @@ use super::{Behind, Candidate, CheckState, Contents, Recognise, Recognised, Tool
 use crate::check::{self, Whole};
 use crate::claim::Choices;
 use crate::integer::Integer;
-use crate::plan::{Check, Choice, Inner, Length, Packet, ShapeUnit};
+use crate::plan::{Check, Choice, Inner, Length, Packet, Reading, ShapeUnit};
 use crate::read::{Cells, word_of};
 use crate::reason::Reason;
 
@@ -105,7 +105,11 @@ impl Packet {
         let Some(contents) = length.checked_sub(behind).filter(|contents| *contents >= self.start.bytes.len()) else {
             return Err(Verdict::Fail(Reason::Length { frame: number, found: length as u64 }));
         };
-        let choice = choices.choose(plan, number, frame, &header);
+        // A text is claimed once all of it is there: its length tells nothing about the record.
+        let choice = match frame.reading {
+            Reading::Bytes => choices.choose(plan, number, frame, &header),
+            Reading::Text => Choice::Undecided,
+        };
         if !self.admits(plan, choice, length, contents) {
             return Err(Verdict::Fail(Reason::Length { frame: number, found: length as u64 }));
         }

@@ -57,6 +57,8 @@ impl Search<'_> {
         }
         scan.tried = core::mem::take(&mut scan.run).first;
         let (contents, check) = (Contents::Lie(0, (to - at) as u32), CheckState::Untested);
+        let line = self.place.view.between(at, to);
+        let frame = self.route.line_frame(self.plan, line).unwrap_or(frame);
         let framed = Framed { frame, contents, check, choice: Choice::Undecided, ended };
         // What interrupts it has to look the same as it did from here.
         let behind = if ended == Ended::Interrupted { self.behind_unclaimed(to) } else { Behind::Frame };

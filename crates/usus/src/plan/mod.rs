@@ -142,10 +142,21 @@ pub(crate) struct Role {
 pub(crate) struct Route {
     /// Frames that are searched for, in the order of the file.
     pub(crate) searching: Vec<u16>,
-    /// The frame that takes what is left.
+    /// The frame that takes what is left, or the first of several whose lines are told apart by what they begin with.
     pub(crate) text: Option<u16>,
+    /// All of those, in the order of the file.
+    pub(crate) lines: Vec<u16>,
     /// The largest frame there can be.
     pub(crate) largest: usize,
+}
+
+impl Route {
+    /// The first frame for a line with such a begin; nothing if there is none.
+    #[inline]
+    pub(crate) fn line_frame(&self, plan: &Inner, line: &[u8]) -> Option<u16> {
+        let begins = |frame: &u16| line.starts_with(&plan.frames[usize::from(*frame)].line_start);
+        self.lines.iter().copied().find(begins)
+    }
 }
 
 #[derive(Clone)]
@@ -166,6 +177,8 @@ pub(crate) struct Frame {
     pub(crate) has_forms: bool,
     /// Bytes of the contents before the first column.
     pub(crate) lead: usize,
+    /// What its lines begin with, if that tells them from others; empty if nothing has to.
+    pub(crate) line_start: Box<[u8]>,
     pub(crate) kinds: Vec<u16>,
     pub(crate) ignores: Vec<u16>,
     pub(crate) key: ChoiceKey,

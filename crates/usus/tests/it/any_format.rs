@@ -21,6 +21,8 @@ enum Sends {
         separator: &'static str,
     },
     Printed,
+    /// Lines that are told from others by what they begin with.
+    Started,
     Sentence,
     Packet {
         start: Vec<u8>,
@@ -51,6 +53,9 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
         let pairs = Sends::Pairs { separator: rng.choice([" ", ";", ", "]).unwrap() };
         let line =
             Sends::Line { separator, quotes: rng.u32(0..3) == 0, end: rng.choice(["\n", "\r", "\r\n"]).unwrap() };
+        if rng.u32(0..4) == 0 {
+            sends.push(Sends::Started);
+        }
         sends.push(match rng.u32(0..4) {
             0 => pairs,
             1 => Sends::Printed,
@@ -98,6 +103,13 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 text += &format!("repeated = '{repeated}'\nquote = '\"'\n");
                 text += "header = [{ name = 'address', column = 1, internal = true }]\n";
                 records += &texts(rng, number, 0);
+            }
+            Sends::Started => {
+                text += &format!("cut = 'text'\nstart = \"'#'\"\nheader = [{}]\n", header("2-4"));
+                if rng.bool() {
+                    text += "checksum = { algorithm = 'SUM-8', type = 'u8', digits = 'hex', from = 1, to = -3 }\n";
+                }
+                records += &texts(rng, number, 1);
             }
             Sends::Printed => {
                 text += &format!("cut = 'text'\nheader = [{}]\n", header("1-3"));
@@ -269,6 +281,11 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
                 let columns = columns.into_iter().map(|column| if *quotes { quoted(rng, column) } else { column });
                 let line = [vec![address.to_owned()], columns.collect()].concat().join(separator);
                 bytes.extend_from_slice(format!("{line}{end}").as_bytes());
+            }
+            Sends::Started => {
+                let line = [vec![address.to_owned()], columns].concat().join(",");
+                let sum = line.bytes().fold(0, u8::wrapping_add);
+                bytes.extend_from_slice(format!("#{line}{sum:02X}\n").as_bytes());
             }
             Sends::Printed => {
                 let line = [vec![address.to_owned()], columns].concat().join(",");

@@ -348,6 +348,13 @@ pub fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         ("two texts on one line", own("format = 'x'\n[[frame]]\ncut = 'text'\n[[frame]]\nname = 'b'\ncut = 'text'")),
+        (
+            "lines that cannot be told apart",
+            own(
+                "format = 'x'\n[[frame]]\nname = 'a'\ncut = 'text'\nstart = \"'#'\"\n[[frame]]\nname = 'b'\ncut = 'text'\nend = 'LF'",
+            ),
+        ),
+        ("a start of a line that ends it", text("start = 'CR LF'", "fields = [{ name = 'a' }]")),
         ("frames of one name", own("format = 'x'\n[[frame]]\ncut = 'nmea-0183'\n[[frame]]\ncut = 'nmea-0183'")),
         ("a frame on an unknown line", own("format = 'x'\n[line.request]\n[[frame]]\non = 'requst'\ncut = 'text'")),
         ("a series of an unknown field", text("", "series = 'id'\nfields = [{ name = 'ix' }]")),

@@ -85,7 +85,7 @@ fn made() -> Format {
 
     let mut format = Format::new("gate");
     format.serial = Serial::parse("9600 8N1");
-    format.frames = vec![packet, Frame::new("text", Cut::Text { end: LineEnd::Any, idle: None })];
+    format.frames = vec![packet, Frame::new("text", Cut::Text { start: None, end: LineEnd::Any, idle: None })];
     format.records = vec![doors, wind];
     format.ignores.push(other);
     format.examples.push(example);
@@ -138,7 +138,10 @@ fn what_was_altered_is_checked_like_a_file() {
         (|format| format.frames[0].cut = Cut::Slip, "`behind` does not go with"),
         (|format| format.frames[1].cut = Cut::Sentence { checksum: Presence::Absent, anywhere: true }, ""),
         (
-            |format| format.frames[1].cut = Cut::Text { end: LineEnd::Lf, idle: Some(usus::Span::from_nanoseconds(0)) },
+            |format| {
+                format.frames[1].cut =
+                    Cut::Text { start: None, end: LineEnd::Lf, idle: Some(usus::Span::from_nanoseconds(0)) }
+            },
             "`idle` needs a time",
         ),
         (|format| format.records[0].when = Some(When::new("type = 1")), "expected"),
