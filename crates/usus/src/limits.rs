@@ -35,6 +35,8 @@ pub const SENTENCE: usize = 1_024;
 pub const STANDARD_SENTENCE: usize = 82;
 /// Bytes of the automaton that a `printed` or `pattern` becomes.
 pub const PATTERN: usize = 256 << 10;
+/// Bytes of all automata of a format together.
+pub const ALL_PATTERNS: usize = 16 << 20;
 /// Nesting of a `pattern`.
 pub const PATTERN_DEPTH: u32 = 64;
 /// Forms of one `printed`.

@@ -50,6 +50,10 @@ impl Declaration<'_> {
         if let Some(pattern) = self.pattern {
             patterns.push(self.with_classes(&pattern.value));
         }
+        // Nothing more is built once there is too much.
+        if numbers.bytes > limits::ALL_PATTERNS {
+            return (None, all_names());
+        }
         let regex = match regex(&patterns) {
             Ok(regex) => regex,
             Err(why) => {
@@ -57,6 +61,13 @@ impl Declaration<'_> {
                 return (None, all_names());
             }
         };
+        numbers.bytes += regex.memory_usage();
+        if numbers.bytes > limits::ALL_PATTERNS {
+            let what = "bytes of the automata of all `printed` and `pattern` together";
+            let kind = ProblemKind::TooMany { what, found: numbers.bytes, limit: limits::ALL_PATTERNS };
+            problems.add(self.span().unwrap_or_default(), kind);
+            return (None, all_names());
+        }
         if let Some(pattern) = self.pattern {
             let group_info = regex.group_info();
             for name in (0..patterns.len()).flat_map(|form| group_info.pattern_names(form_id(form))).flatten() {
@@ -335,13 +346,16 @@ pub(super) fn add_fields(
     }
 }
 
-/// Numbers for the automata of a format.
+/// Numbers for the automata of a format, and how large those are that have one.
 #[derive(Default)]
-pub(super) struct Numbers(usize);
+pub(super) struct Numbers {
+    next: usize,
+    bytes: usize,
+}
 
 impl Numbers {
     fn next(&mut self) -> usize {
-        self.0 += 1;
-        self.0 - 1
+        self.next += 1;
+        self.next - 1
     }
 }

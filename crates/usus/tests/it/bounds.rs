@@ -247,3 +247,22 @@ fn empty_and_unknown_input_is_nothing() {
     assert!(other.loss(line, usus::Loss::Gap, None).next().is_none());
     assert_eq!(other.ledger(line).total, 0);
 }
+
+#[test]
+fn automata_of_printed_lines_are_bounded() {
+    let records = |count: usize, more: &str| -> String {
+        let record = |number: usize| {
+            format!(
+                "[record.r{number}]\nprinted = 'gate {number}: {{a}} m/s, {{b}}[ ({{c}})]{more}'\nfields = [{{ name = 'a', type = 'number' }}, {{ name = 'b' }}, {{ name = 'c' }}]\n"
+            )
+        };
+        format!("format = 'x'\n[[frame]]\ncut = 'text'\n{}", (0..count).map(record).collect::<String>())
+    };
+    let compiled = |text: &str| Format::parse(text).unwrap().compile();
+    let plan = compiled(&records(300, "")).unwrap();
+    assert_eq!(plan.records(b"gate 299: 7.5 m/s, west\n")[0].kind, "r299");
+    // Each is within its own bound, all of them together are not.
+    let problems = compiled(&records(1_000, &" and so on".repeat(60))).unwrap_err().to_string();
+    assert!(problems.contains("bytes of the automata of all"), "{problems}");
+    assert_eq!(problems.matches("automata").count(), 1, "{problems}");
+}
