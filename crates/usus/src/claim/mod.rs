@@ -4,10 +4,10 @@
 mod forms;
 
 use crate::expression::Operand;
-use crate::plan::{Choice, ChoiceKey, Count, Frame, HeaderField, Ignore, Inner, Kind, Meaning, Pairs, ShapeUnit};
+use crate::plan::{Choice, ChoiceKey, Count, Field, Frame, Ignore, Inner, Kind, Meaning, Named, Pairs, ShapeUnit};
 use crate::read::Cells;
 use crate::reason::Reason;
-use crate::value::Value;
+use crate::value::{Decimal, Value};
 
 pub(crate) use forms::Forms;
 
@@ -30,9 +30,16 @@ impl Default for Choices {
 }
 
 impl Choices {
-    /// The record or ignore that claims frame number `number`, by its header.
+    /// The record or ignore that claims frame number `number`, by its header and the length of its contents.
     #[inline(always)]
-    pub(crate) fn choose(&mut self, plan: &Inner, number: u16, frame: &Frame, header: &Cells<'_>) -> Choice {
+    pub(crate) fn choose(
+        &mut self,
+        plan: &Inner,
+        number: u16,
+        frame: &Frame,
+        header: &Cells<'_>,
+        length: usize,
+    ) -> Choice {
         match &frame.key {
             ChoiceKey::Nothing(choice) => return *choice,
             ChoiceKey::Byte { at, choices } if let Some(byte) = header.bytes.get(*at) => {
@@ -41,7 +48,7 @@ impl Choices {
             _ => {}
         }
         let Some(key) = key(number, frame, header) else {
-            return choose(&plan.kinds, &plan.ignores, frame, header, &mut self.forms);
+            return choose(&plan.kinds, &plan.ignores, frame, header, length, &mut self.forms);
         };
         let pair = &mut self.made[(key.0.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 59) as usize];
         for slot in &*pair {
@@ -49,7 +56,7 @@ impl Choices {
                 return slot.1;
             }
         }
-        let choice = choose(&plan.kinds, &plan.ignores, frame, header, &mut self.forms);
+        let choice = choose(&plan.kinds, &plan.ignores, frame, header, length, &mut self.forms);
         *pair = [(key, choice), pair[0]];
         choice
     }
@@ -86,9 +93,14 @@ pub(crate) fn choose(
     ignores: &[Ignore],
     frame: &Frame,
     header: &Cells<'_>,
+    length: usize,
     forms: &mut Forms,
 ) -> Choice {
-    let look = |field: &u16| operand(&frame.header[usize::from(*field)], header);
+    let look = |name: &Named| match name {
+        Named::Field(field) => operand(&frame.header[usize::from(*field)].field, header),
+        Named::Length => Operand::Number(Decimal::from_unsigned(length as u64)),
+        Named::Columns => Operand::Number(Decimal::from_unsigned(frame.separation.columns_of(header) as u64)),
+    };
     for &number in &frame.kinds {
         let kind = &kinds[usize::from(number)];
         if kind.when.as_ref().is_none_or(|when| when.test(&look))
@@ -108,14 +120,14 @@ pub(crate) fn choose(
     Choice::Unclaimed
 }
 
-/// What a condition sees of a header field: the text as sent, or the number.
-fn operand<'a>(field: &'a HeaderField, header: &Cells<'a>) -> Operand<'a> {
-    if let Meaning::Text { fill, .. } = field.field.meaning {
-        let text = header.text(&field.field, 0).unwrap_or_default();
+/// What a condition sees of a field: the text as sent, or the number.
+pub(crate) fn operand<'a>(field: &'a Field, cells: &Cells<'a>) -> Operand<'a> {
+    if let Meaning::Text { fill, .. } = field.meaning {
+        let text = cells.text(field, 0).unwrap_or_default();
         let end = text.iter().rposition(|&byte| Some(byte) != fill).map_or(0, |last| last + 1);
         return if end == 0 { Operand::Absent } else { Operand::Text(&text[..end]) };
     }
-    match header.reading(&field.field, 0).value {
+    match cells.reading(field, 0).value {
         Value::Decimal(number) | Value::Code { number, .. } => Operand::Number(number),
         Value::F32(number) => Operand::Float(number.into()),
         Value::F64(number) => Operand::Float(number),
@@ -168,10 +180,15 @@ pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent,
 }
 
 #[inline(never)]
-fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>, found: usize, places: usize) -> Result<Extent, Reason> {
+fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>, found: usize, step: usize) -> Result<Extent, Reason> {
     let shape = &kind.shape;
     let needed = shape.front_required + shape.tail_required;
-    let too_few = |needed: usize| Reason::Columns { kind: number, needed: needed as u32, found: found as u32 };
+    // Columns that are marked as absent are no columns of the text.
+    let (places, _) = if kind.gaps.is_some() { cells.columns.as_chunks::<2>() } else { (&[][..], &[][..]) };
+    let absent = places.iter().filter(|[begin, behind]| begin == behind).count() as u32;
+    let counted_out = |columns: usize| (columns as u32).saturating_sub(absent);
+    let too_few =
+        |needed: usize| Reason::Columns { kind: number, needed: counted_out(needed), found: counted_out(found) };
     if found < needed {
         return Err(too_few(needed));
     }
@@ -188,15 +205,15 @@ fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>, found: usize, places
     };
     let declared = tail + shape.tail;
     if found > declared && !shape.more {
-        return Err(Reason::MoreColumns { kind: number, declared: declared as u32, found: found as u32 });
+        return Err(Reason::MoreColumns { kind: number, declared: counted_out(declared), found: counted_out(found) });
     }
     if shape.no_gaps
         && let Some(column) =
-            (0..found.min(declared)).find(|column| cells.column(*column * places).is_none_or(|text| text.length == 0))
+            (0..found.min(declared)).find(|column| cells.column(*column * step).is_some_and(|text| text.length == 0))
     {
         return Err(Reason::EmptyColumn { kind: number, column: column as u32 + 1 });
     }
-    Ok(Extent { count: count as u32, tail: tail * places })
+    Ok(Extent { count: count as u32, tail: tail * step })
 }
 
 /// Whether all that have to be there are, and nothing else is.

@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 use core::ops::Range;
 
 use super::field::{byte_size, field_type};
-use super::sheet::Sheet;
+use super::sheet::{Sheet, refuse_condition};
 use crate::checksum::Checksum;
 use crate::format::{
     Check as DeclaredCheck, Count as DeclaredCount, Cut, Field as Declared, FieldType, Frame, Group as DeclaredGroup,
@@ -167,6 +167,7 @@ impl Placing {
 /// Adds the fields of a header, record or group.
 pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Declared], problems: &mut Problems) {
     for declared in fields {
+        refuse_condition(declared, "what is read as bytes", problems);
         match &declared.group {
             Some(group) => add_group(sheet, placing, declared, group, problems),
             None => add_field(sheet, placing, declared, problems),

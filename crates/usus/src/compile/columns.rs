@@ -1,14 +1,17 @@
 //! Placing the fields of texts: columns and characters.
 
+use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::ops::Range;
 
 use super::bytes::{find_count, push_group};
 use super::field::{column_size, field_type, layout_of};
-use super::sheet::Sheet;
+use super::sheet::{Sheet, bound, refuse_condition};
+use crate::expression::Expression;
 use crate::format::{Count as DeclaredCount, Field as Declared, Group as DeclaredGroup, Place};
-use crate::plan::{At, Count, Group, Output, Reading, Separation, Shape, ShapeUnit};
+use crate::plan::{At, Count, Gaps, Group, Named, Output, Part, Reading, Separation, Shape, ShapeUnit, There};
 use crate::problem::{ProblemKind, Problems};
 
 /// Where the next column goes, and which columns a text needs.
@@ -24,6 +27,18 @@ pub(super) struct Placing {
     count: Count,
     /// First column, number of columns and name of each field so far.
     taken: Vec<(usize, usize, String)>,
+    /// Columns that may not be there, by their first, with where that is declared; without a condition they are optional.
+    unsure: Vec<Unsure>,
+    /// How many of those are of the header: where something has to be there behind them, they have to be, too.
+    of_header: usize,
+}
+
+#[derive(Clone)]
+struct Unsure {
+    span: Range<usize>,
+    first: usize,
+    columns: usize,
+    condition: Option<Expression<Named>>,
 }
 
 impl Placing {
@@ -38,6 +53,8 @@ impl Placing {
             varying: None,
             count: Count::ToEnd,
             taken: Vec::new(),
+            unsure: Vec::new(),
+            of_header: 0,
         }
     }
 
@@ -133,6 +150,121 @@ impl Placing {
         At::Front(start)
     }
 
+    /// The header ends; fields of a record follow.
+    pub(super) fn end_header(&mut self) {
+        self.of_header = self.unsure.len();
+    }
+
+    /// Notes that a field may not be there: as its condition says, or since it is optional.
+    fn note_unsure(&mut self, sheet: &Sheet, declared: &Declared, at: At, columns: usize, problems: &mut Problems) {
+        if declared.when.is_none() && !declared.optional {
+            return;
+        }
+        if let (Some(when), true) = (&declared.when, declared.optional) {
+            let with = "`optional`: the condition says when it is there".to_string();
+            problems.add(when.span.clone(), ProblemKind::Conflict { key: "when", with });
+            return;
+        }
+        let At::Front(first) = at else {
+            refuse_condition(declared, "a field behind a group of varying length", problems);
+            return;
+        };
+        let asked: Vec<_> = sheet.known.iter().map(|(declared, field)| (named(declared), field)).collect();
+        let condition = match &declared.when {
+            None => None,
+            Some(when) => match bound(when, "field before this one called", &asked, true, problems) {
+                None => return,
+                condition => condition,
+            },
+        };
+        let step = sheet.separation.places();
+        let mut stands_behind = false;
+        condition.iter().for_each(|condition| {
+            condition.names(&mut |name| {
+                if let Named::Field(field) = name
+                    && let Some((_, field)) = asked.get(usize::from(*field))
+                    && let (At::Front(column), true) = (field.at, field.raw.is_column())
+                {
+                    stands_behind |= column >= first * step;
+                }
+            });
+        });
+        if let (Some(when), true) = (&declared.when, stands_behind) {
+            let kind = ProblemKind::Senseless("the condition of a field asks only for what stands before it");
+            problems.add(when.span.clone(), kind);
+        }
+        self.unsure.push(Unsure { span: declared.span.clone(), first, columns, condition });
+    }
+
+    /// Where columns may be missing amid others, which of them; nothing if that cannot be.
+    pub(super) fn gaps(&self, sheet: &Sheet, problems: &mut Problems) -> Option<Box<Gaps>> {
+        let own = self.unsure.get(self.of_header..).unwrap_or_default();
+        let is_amid = |unsure: &&Unsure| unsure.condition.is_some() || unsure.first < self.front_required;
+        own.iter().find(is_amid)?;
+        let mut unsure: Vec<&Unsure> = own.iter().collect();
+        unsure.sort_by_key(|unsure| unsure.first);
+        let mut parts: Vec<Part> = Vec::new();
+        let (mut column, mut run) = (0, None);
+        let always = |columns: usize| Part { columns, there: There::Always };
+        for one in unsure {
+            if one.first > column {
+                parts.push(always(one.first - column));
+            }
+            if one.first < column {
+                problems.add(
+                    one.span.clone(),
+                    ProblemKind::Senseless("another field that may not be there has this column, too"),
+                );
+                return None;
+            }
+            column = one.first + one.columns;
+            let there = match &one.condition {
+                Some(condition) if run.is_none_or(|end| end >= self.front_required) => There::If(condition.clone()),
+                Some(_) => {
+                    let why = "an optional column stands before it: that is told by the number of columns, which this condition alters";
+                    problems.add(one.span.clone(), ProblemKind::Unplaced(why));
+                    return None;
+                }
+                None if run.is_some_and(|end| end != one.first) => {
+                    let why = "optional columns stand together: else their number does not tell which of them are there. A `when` may";
+                    problems.add(one.span.clone(), ProblemKind::Unplaced(why));
+                    return None;
+                }
+                None => {
+                    run = Some(column);
+                    if one.first >= self.front_required {
+                        // At the end, what is not there is missing.
+                        column = one.first;
+                        continue;
+                    }
+                    There::Counted { behind: 0 }
+                }
+            };
+            parts.push(Part { columns: one.columns, there });
+        }
+        if let (Some(_), Some(first)) =
+            (&self.varying.filter(|_| run.is_some()), own.iter().find(|one| one.condition.is_none()))
+        {
+            let why = "a group of varying length stands behind it: then the number of columns does not tell whether it is there";
+            problems.add(first.span.clone(), ProblemKind::Unplaced(why));
+            return None;
+        }
+        if self.front_required > column {
+            parts.push(always(self.front_required - column));
+        }
+        let behind: usize = match parts.iter().rposition(|part| matches!(part.there, There::Counted { .. })) {
+            Some(last) => parts[last + 1..].iter().map(|part| part.columns).sum(),
+            None => 0,
+        };
+        for part in &mut parts {
+            if let There::Counted { behind: there } = &mut part.there {
+                *there = behind;
+            }
+        }
+        let fields = sheet.known.iter().map(|(_, field)| field.clone()).collect();
+        Some(Box::new(Gaps { parts: parts.into(), fields }))
+    }
+
     /// The shape of a record's texts.
     pub(super) fn shape(&self, more: bool, separation: &Separation) -> Shape {
         Shape {
@@ -167,11 +299,13 @@ pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Dec
 
 fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, problems: &mut Problems) {
     if sheet.add_part(declared, problems) {
+        refuse_condition(declared, "a part of the field before it", problems);
         return;
     }
     let Some(kind) = field_type(declared, Reading::Text, problems) else { return };
     if let Place::Characters(place) = &declared.place {
         let (first, last) = place.value;
+        refuse_condition(declared, "`chars`: it takes no column", problems);
         if sheet.group.is_some() {
             let kind = ProblemKind::Conflict { key: "chars", with: "the items of a group".to_string() };
             problems.add(place.span.clone(), kind);
@@ -185,6 +319,10 @@ fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, prob
     let size = column_size(kind, layout.as_ref(), &sheet.separation);
     let at = placing.place(declared, size, declared.optional, problems);
     let place = place_text(at, size, sheet.group.is_some());
+    match sheet.group {
+        Some(_) => refuse_condition(declared, "the items of a group, which are all alike", problems),
+        None => placing.note_unsure(sheet, declared, at, size, problems),
+    }
     sheet.add(declared, kind, written_down(at, &sheet.separation), place, problems);
 }
 
@@ -195,6 +333,7 @@ fn add_group(
     group: &DeclaredGroup,
     problems: &mut Problems,
 ) {
+    refuse_condition(declared, "a group", problems);
     let Some(name) = &declared.name else {
         problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "name", table: "a group" });
         return;
@@ -233,6 +372,19 @@ fn add_group(
     Output::count_neighbours(&mut items.outputs);
     let (first, size) = (written_down(first, &sheet.separation), size * sheet.separation.places());
     push_group(sheet, items, declared, name, Group { first, size, count, outputs: Vec::new() }, place);
+}
+
+fn named(declared: &Declared) -> &str {
+    declared.name.as_ref().map_or("", |name| name.value.as_str())
+}
+
+/// Whether columns of a record may not be there amid others.
+pub(super) fn may_have_gaps(fields: &[Declared]) -> bool {
+    let mut optional = false;
+    fields.iter().filter(|field| !matches!(field.place, Place::Characters(_))).any(|field| {
+        optional |= field.optional;
+        field.when.is_some() || (optional && !field.optional)
+    })
 }
 
 /// A column as a place among those that are written down of a text.

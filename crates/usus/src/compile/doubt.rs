@@ -10,7 +10,8 @@ use super::sheet::word_of;
 use crate::expression::{Expression, Node, Operand, Type};
 use crate::format::{self, Field as Declared, FieldType, Format, Literal};
 use crate::integer::Integer;
-use crate::plan::{Constant, Frame, Framing, HeaderField, Kind, Meaning, Raw};
+use crate::limits;
+use crate::plan::{Constant, Frame, Framing, HeaderField, Kind, Meaning, Named, Raw};
 use crate::problem::{ProblemKind, Problems};
 use crate::value::Decimal;
 
@@ -102,7 +103,7 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
     if frame.has_forms {
         return;
     }
-    let conditions: Vec<(u16, &Expression<u16>)> =
+    let conditions: Vec<(u16, &Expression<Named>)> =
         frame.kinds.iter().map_while(|kind| Some((*kind, kinds[usize::from(*kind)].when.as_ref()?))).collect();
     let (mut names, mut literals) = (Vec::new(), Vec::new());
     for (_, when) in &conditions {
@@ -111,8 +112,13 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
     }
     names.sort_unstable();
     names.dedup();
-    let values: Vec<Vec<Value>> =
-        names.iter().map(|name| values(&frame.header[usize::from(*name)], &literals)).collect();
+    let values: Vec<Vec<Value>> = names
+        .iter()
+        .map(|name| match name {
+            Named::Field(field) => values(&frame.header[usize::from(*field)], &literals),
+            Named::Length | Named::Columns => sizes(&literals),
+        })
+        .collect();
     let combinations = values.iter().try_fold(1usize, |product, values| product.checked_mul(values.len()));
     let parts: usize = conditions.iter().map(|(_, when)| parts(when)).sum();
     let affordable = |combinations: &usize| combinations.checked_mul(parts).is_some_and(|work| work <= WORK);
@@ -124,7 +130,7 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
             choice.push(&values[combination % values.len()]);
             combination /= values.len();
         }
-        let look = |name: &u16| match names.binary_search(name).ok().map(|place| choice[place]) {
+        let look = |name: &Named| match names.binary_search(name).ok().map(|place| choice[place]) {
             Some(Value::Number(number)) => Operand::Number(*number),
             Some(Value::Text(text)) => Operand::Text(text),
             Some(Value::Absent) | None => Operand::Absent,
@@ -151,7 +157,7 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
 }
 
 /// How many parts a condition has.
-fn parts(expression: &Expression<u16>) -> usize {
+fn parts(expression: &Expression<Named>) -> usize {
     1 + match &expression.node {
         Node::Not(inner) => parts(inner),
         Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
@@ -169,7 +175,7 @@ enum Value {
 }
 
 /// What conditions compare with.
-fn gather<'e>(expression: &'e Expression<u16>, literals: &mut Vec<&'e Node<u16>>) {
+fn gather<'e>(expression: &'e Expression<Named>, literals: &mut Vec<&'e Node<Named>>) {
     match &expression.node {
         Node::Number(_) | Node::Text(_) => literals.push(&expression.node),
         Node::Not(inner) => gather(inner, literals),
@@ -181,8 +187,24 @@ fn gather<'e>(expression: &'e Expression<u16>, literals: &mut Vec<&'e Node<u16>>
     }
 }
 
+/// Numbers of bytes or columns, such that the conditions see no difference between any other and one of them.
+fn sizes(literals: &[&Node<Named>]) -> Vec<Value> {
+    let mut sizes = alloc::vec![0, limits::FRAME as i64];
+    for literal in literals {
+        let Node::Number(number) = literal else { continue };
+        let Some(number) = number.to_f64().is_finite().then(|| number.to_f64() as i64) else { continue };
+        sizes.extend(
+            (number.saturating_sub(1)..=number.saturating_add(1))
+                .filter(|size| (0..=limits::FRAME as i64).contains(size)),
+        );
+    }
+    sizes.sort_unstable();
+    sizes.dedup();
+    sizes.into_iter().map(|size| Value::Number(Decimal::from_integer(size))).collect()
+}
+
 /// Values of a header field, such that whatever else it may be, the conditions see no difference to one of them.
-fn values(field: &HeaderField, literals: &[&Node<u16>]) -> Vec<Value> {
+fn values(field: &HeaderField, literals: &[&Node<Named>]) -> Vec<Value> {
     let integer = match (&field.field.raw, &field.field.meaning) {
         (Raw::Integer { integer, bits }, Meaning::Number { convert, .. }) if convert.is_nothing() => {
             Some(reach(*integer, *bits))

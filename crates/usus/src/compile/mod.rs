@@ -15,19 +15,20 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::claim::{self, Forms};
+use crate::expression;
 use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
     At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Form, Frame, Framing, Ignore, Inner, Kind, LayoutRow,
-    Length, Output, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip, Slot,
-    Text, fixed_packets,
+    Length, Named, Output, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip,
+    Slot, Text, fixed_packets,
 };
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::read::Cells;
 use crate::schema::{KindSchema, Schema};
 
-use sheet::{Sheet, condition, header_fields};
+use sheet::{Sheet, condition, header_fields, refuse_condition};
 pub(crate) use whole::plan;
 
 /// A frame being compiled, with what its records need to know.
@@ -37,6 +38,13 @@ struct Draft {
     placing: Placing,
     /// The length of each record's shortest frame, and whether longer ones can be.
     lengths: Vec<(usize, bool)>,
+}
+
+impl Draft {
+    /// Whether conditions may ask how many columns a text has.
+    fn counts_columns(&self) -> bool {
+        matches!(self.placing, Placing::Columns(_))
+    }
 }
 
 #[derive(Clone)]
@@ -137,7 +145,7 @@ fn compile_frame(
     let separators: Vec<&str> = declared.separators.iter().map(|separator| separator.value.as_str()).collect();
     let labels = (declared.reads() == format::Read::Pairs).then(|| pairs::labels_of(format, declared));
     let separation = match &labels {
-        None => Separation::new(&separators, declared.joined, declared.quote),
+        None => Separation::new(&separators, declared.joined, declared.quote, has_gaps(format, declared)),
         Some(labels) => {
             let assign = declared.assign.as_ref().map_or("=", |assign| assign.value.as_str());
             let pairs = Pairs::new(assign, declared.repeated, labels);
@@ -191,7 +199,7 @@ fn compile_frame(
     layout.extend(check.as_ref().map(|check| check_row(declared, check)));
     let splits = match &placing {
         Placing::Bytes(_) => false,
-        Placing::Columns(placing) => placing.has_columns(),
+        Placing::Columns(placing) => placing.has_columns() || counts_columns(format, declared),
         Placing::Pairs(_) => true,
     };
     let frame = Frame {
@@ -202,6 +210,7 @@ fn compile_frame(
         reading,
         separation,
         has_forms: false,
+        takes_long: false,
         has_columns: splits,
         splits,
         header_splits: splits,
@@ -220,11 +229,43 @@ fn compile_frame(
     Draft { frame, sheet, placing, lengths: Vec::new() }
 }
 
+/// The records of a frame.
+fn records_of<'f>(format: &'f Format, frame: &'f format::Frame) -> impl Iterator<Item = &'f format::Record> {
+    let is_of = |name: &Option<Spanned<String>>| name.as_ref().is_none_or(|name| name.value == frame.name);
+    format.records.iter().filter(move |record| is_of(&record.frame))
+}
+
+/// Whether columns of a frame's records may not be there amid others.
+fn has_gaps(format: &Format, frame: &format::Frame) -> bool {
+    records_of(format, frame)
+        .filter(|record| record.printed.is_empty() && record.pattern.is_none())
+        .any(|record| columns::may_have_gaps(&record.fields))
+}
+
+/// Whether a condition of a frame's records asks how many columns there are.
+fn counts_columns(format: &Format, frame: &format::Frame) -> bool {
+    let is_of = |name: &Option<Spanned<String>>| name.as_ref().is_none_or(|name| name.value == frame.name);
+    let of_records = records_of(format, frame).filter_map(|record| record.when.as_ref());
+    let of_ignores =
+        format.ignores.iter().filter(|ignore| is_of(&ignore.frame)).filter_map(|ignore| ignore.when.as_ref());
+    of_records.chain(of_ignores).any(|when| {
+        let mut found = false;
+        if let Ok(tree) = expression::parse(&when.text) {
+            tree.names(&mut |name| found |= name == "columns");
+        }
+        found
+    })
+}
+
 fn text_header(sheet: &mut Sheet, declared: &format::Frame, problems: &mut Problems) -> columns::Placing {
     let mut placing = columns::Placing::new();
     reject_groups(&declared.header, problems);
+    for field in &declared.header {
+        refuse_condition(field, "a header: its fields are always there", problems);
+    }
     sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
     columns::add_fields(sheet, &mut placing, &declared.header, problems);
+    placing.end_header();
     placing
 }
 
@@ -459,6 +500,7 @@ fn compile_record(
         any_name: false,
     };
     let (form, names) = form_of(declared_frame, &declaration, draft, forms, problems);
+    let mut gaps = None;
     let shape = match draft.placing.clone() {
         _ if declaration.is_there() => {
             sheet.separation = Separation::nothing();
@@ -477,6 +519,8 @@ fn compile_record(
             columns::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             draft.frame.has_columns |= placing.has_columns();
             draft.frame.splits |= placing.has_columns();
+            gaps = placing.gaps(&sheet, problems);
+            draft.frame.takes_long |= gaps.is_some();
             placing.shape(record.more, &draft.frame.separation)
         }
         Placing::Pairs(mut placing) => {
@@ -492,7 +536,8 @@ fn compile_record(
         problems.add(record.kind.span.clone(), kind);
     }
     let checksum_required = checksum_required(record, declared_frame, problems);
-    let when = record.when.as_ref().and_then(|when| condition(when, &draft.frame.header, problems));
+    let when =
+        record.when.as_ref().and_then(|when| condition(when, &draft.frame.header, draft.counts_columns(), problems));
     let series = record.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0));
@@ -507,6 +552,7 @@ fn compile_record(
         form,
         checksum_required,
         shape,
+        gaps,
         gates: sheet.gates,
         near: sheet.outputs.iter().all(Output::is_near),
         outputs: sheet.outputs,
@@ -562,7 +608,7 @@ fn form_of(
         return (None, Vec::new());
     }
     // What an automaton finds is written down like columns, behind those of the header.
-    (draft.frame.has_forms, draft.frame.has_columns) = (true, true);
+    (draft.frame.has_forms, draft.frame.takes_long, draft.frame.has_columns) = (true, true, true);
     declaration.compile(forms, problems)
 }
 
@@ -580,7 +626,8 @@ fn compile_ignore(
         any_name: true,
     };
     let (form, _) = form_of(frame, &declaration, draft, forms, problems);
-    let when = ignore.when.as_ref().and_then(|when| condition(when, &draft.frame.header, problems));
+    let when =
+        ignore.when.as_ref().and_then(|when| condition(when, &draft.frame.header, draft.counts_columns(), problems));
     let count_by = ignore.count_by.as_ref().and_then(|name| {
         let found = draft.sheet.find(&name.value);
         if let Err(nearest) = &found {
@@ -656,8 +703,13 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
     let of_kinds = frame.kinds.iter().filter_map(|kind| kinds[usize::from(*kind)].when.as_ref());
     let of_ignores = frame.ignores.iter().filter_map(|ignore| ignores[usize::from(*ignore)].when.as_ref());
     for when in of_kinds.chain(of_ignores) {
-        when.names(&mut |name| named.push(&frame.header[usize::from(*name)].field));
+        when.names(&mut |name| named.push(*name));
     }
+    let fields = named.iter().map(|name| match name {
+        Named::Field(field) => frame.header.get(usize::from(*field)).map(|field| &field.field),
+        Named::Length | Named::Columns => None,
+    });
+    let Some(named) = fields.collect::<Option<Vec<_>>>() else { return ChoiceKey::Unknown };
     if frame.reading == Reading::Bytes {
         let places = named.iter().map(|field| match (field.at, raw_size(&field.raw)) {
             (At::Front(from), Some(size)) => Some((from, from + size)),
@@ -674,7 +726,7 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
     }
     if named.is_empty() {
         let cells = Cells { bytes: &[], wide: &[], columns: &[], tail: 0 };
-        return ChoiceKey::Nothing(claim::choose(kinds, ignores, frame, &cells, &mut Forms::default()));
+        return ChoiceKey::Nothing(claim::choose(kinds, ignores, frame, &cells, 0, &mut Forms::default()));
     }
     let (mut characters, mut column) = (0, false);
     for field in named {
@@ -693,7 +745,7 @@ fn choices_by(at: usize, frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> B
     let choices = core::array::from_fn(|byte| {
         header[at] = byte as u8;
         let cells = Cells { bytes: &header, wide: &header, columns: &[], tail: 0 };
-        claim::choose(kinds, ignores, frame, &cells, &mut Forms::default())
+        claim::choose(kinds, ignores, frame, &cells, 0, &mut Forms::default())
     });
     Box::new(choices)
 }

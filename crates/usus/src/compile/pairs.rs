@@ -4,7 +4,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::field::field_type;
-use super::sheet::Sheet;
+use super::sheet::{Sheet, refuse_condition};
 use crate::format::{Field as Declared, FieldType, Format, Frame, Place, Record};
 use crate::plan::{At, Count, Labels, Pairs, Reading, Shape, ShapeUnit};
 use crate::problem::{ProblemKind, Problems};
@@ -107,6 +107,7 @@ impl Placing {
 /// Adds the fields of a header or record.
 pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Declared], problems: &mut Problems) {
     for declared in fields {
+        refuse_condition(declared, "pairs, where `optional` is enough", problems);
         if declared.group.is_some() {
             problems.add(declared.span.clone(), ProblemKind::Senseless("there are no groups in pairs"));
             continue;

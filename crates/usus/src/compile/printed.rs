@@ -9,7 +9,7 @@ use regex_automata::meta::{Config, Regex};
 use regex_automata::util::syntax;
 
 use super::field::{field_type, layout_of, notation};
-use super::sheet::Sheet;
+use super::sheet::{Sheet, refuse_condition};
 use crate::format::{Field as Declared, FieldType, Literal, Place, Spanned};
 use crate::limits;
 use crate::plan::{At, Count, Form, Reading, Shape, ShapeUnit};
@@ -311,6 +311,7 @@ pub(super) fn add_fields(
     problems: &mut Problems,
 ) {
     for declared in fields {
+        refuse_condition(declared, "a printed line: what may be missing stands in brackets", problems);
         if declared.group.is_some() {
             problems.add(declared.span.clone(), ProblemKind::Senseless("there are no groups in a printed line"));
             continue;

@@ -7,9 +7,9 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::field;
-use crate::expression::{self, Expression, Type};
+use crate::expression::{self, Expression, ExpressionProblemKind, Type};
 use crate::format::{Field as Declared, FieldType, Place, When};
-use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Output, Reading, Separation};
+use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Named, Output, Reading, Separation};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::FieldSchema;
 use crate::value::ValueType;
@@ -257,21 +257,51 @@ fn equals_of(sheet: &Sheet, name: &str) -> Option<Constant> {
     sheet.gates.iter().find(|gate| gate.name == name).and_then(|gate| gate.equals.clone())
 }
 
-/// Binds a condition to the header's fields.
-pub(super) fn condition(when: &When, header: &[HeaderField], problems: &mut Problems) -> Option<Expression<u16>> {
-    let mut resolve = |name: &str| -> Result<(u16, Type), Option<String>> {
-        let usable = |field: &&HeaderField| field::expression_type(&field.field).is_some();
-        let position = header.iter().position(|field| field.name == name && usable(&field));
-        match position.and_then(|index| Some((index as u16, field::expression_type(&header[index].field)?))) {
-            Some(found) => Ok(found),
-            None => {
-                let known = header.iter().filter(usable).map(|field| field.name.as_str());
+/// Reports the condition of a field that cannot have one.
+pub(super) fn refuse_condition(declared: &Declared, with: &str, problems: &mut Problems) {
+    if let Some(when) = &declared.when {
+        problems.add(when.span.clone(), ProblemKind::Conflict { key: "when", with: with.to_string() });
+    }
+}
+
+/// Binds a frame's condition to the header's fields. `has_columns` says whether texts are told apart by how many columns they have.
+pub(super) fn condition(
+    when: &When,
+    header: &[HeaderField],
+    has_columns: bool,
+    problems: &mut Problems,
+) -> Option<Expression<Named>> {
+    let fields = header.iter().map(|field| (field.name.as_str(), &field.field)).collect::<Vec<_>>();
+    bound(when, "header field", &fields, has_columns, problems)
+}
+
+/// Binds a condition to some fields, by their places among them. `what` says what they are.
+pub(super) fn bound(
+    when: &When,
+    what: &'static str,
+    fields: &[(&str, &Field)],
+    has_columns: bool,
+    problems: &mut Problems,
+) -> Option<Expression<Named>> {
+    let mut resolve = |name: &str| -> Result<(Named, Type), Option<String>> {
+        let of_type = |field: &Field| field::expression_type(field);
+        let place = fields.iter().position(|(known, field)| *known == name && of_type(field).is_some());
+        match (place.and_then(|place| Some((place, of_type(fields[place].1)?))), name) {
+            (Some((place, found)), _) => Ok((Named::Field(place as u16), found)),
+            (None, "length") => Ok((Named::Length, Type::Number)),
+            (None, "columns") if has_columns => Ok((Named::Columns, Type::Number)),
+            (None, _) => {
+                let known = fields.iter().filter(|(_, field)| of_type(field).is_some()).map(|(known, _)| *known);
                 Err(nearest(name, known.filter(|known| !known.is_empty())))
             }
         }
     };
     let mut report = |problem: crate::expression::ExpressionProblem| {
-        problems.add(when.place(problem.span), ProblemKind::Expression(problem.kind));
+        let kind = match problem.kind {
+            ExpressionProblemKind::UnknownName { name, nearest } => ProblemKind::UnknownName { what, name, nearest },
+            kind => ProblemKind::Expression(kind),
+        };
+        problems.add(when.place(problem.span), kind);
     };
     match expression::parse(&when.text) {
         Ok(tree) => tree.check(&mut resolve, &mut report),

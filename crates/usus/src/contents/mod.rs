@@ -1,6 +1,7 @@
 //! The contents of a frame, laid out for reading, and fitted to a record: its checksum, its constants, its shape, and the fields that decide.
 
 mod apart;
+mod gaps;
 mod pairs;
 
 use alloc::vec::Vec;
@@ -10,6 +11,7 @@ use crate::framing::{self, CheckState, Columns, Contents};
 use crate::plan::{CheckPlace, Edge, Frame, Inner, Reading, Separation, ShapeUnit};
 use crate::read::Cells;
 use crate::reason::Reason;
+pub(crate) use gaps::spread;
 
 /// Finds the columns of a frame's contents, which may be decoded for it. Says where they are then.
 ///

@@ -4,7 +4,7 @@ use alloc::vec::Vec;
 
 use crate::check::{self, Whole};
 use crate::claim::{Choices, Extent};
-use crate::contents::{cells, fit, lay_out};
+use crate::contents::{cells, fit, lay_out, spread};
 use crate::event::NoticeKind;
 use crate::framing::{Behind, CheckState, Columns, Ended, Framed, Scan};
 use crate::limits;
@@ -107,7 +107,10 @@ fn claim<'p>(
     }
     let (contents, wide) = framed.contents.of(frame_on, decoded);
     let choice = match framed.choice {
-        Choice::Undecided => choices.choose(plan, framed.frame, frame, &cells(frame, contents, wide, columns)),
+        Choice::Undecided => {
+            let header = cells(frame, contents, wide, columns);
+            choices.choose(plan, framed.frame, frame, &header, contents.len())
+        }
         decided => decided,
     };
     if frame.has_forms
@@ -118,6 +121,11 @@ fn claim<'p>(
             columns.clear();
         }
         columns.add_found(&choices.forms.found);
+    }
+    if let Choice::Kind(kind) = choice
+        && let Some(gaps) = &plan.kinds[usize::from(kind)].gaps
+    {
+        spread(gaps, cells(frame, contents, wide, &[]).bytes, contents.len(), columns);
     }
     let cells = cells(frame, contents, wide, columns);
     match choice {

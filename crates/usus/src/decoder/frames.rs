@@ -37,12 +37,14 @@ impl Line {
         let bytes = seen.from(self.at);
         for (place, &number) in route.searching.iter().enumerate() {
             let frame = &inner.frames[usize::from(number)];
-            if frame.has_forms {
-                continue;
-            }
             // Where a frame ends, those before it in the file have the first word again.
             let once = place > 0;
             match &frame.framing {
+                framing if frame.takes_long => {
+                    if framing.may_begin(self.behind, bytes) {
+                        return Ok(Then::Other);
+                    }
+                }
                 Framing::Packet(packet) if packet.start.begins(bytes) => {
                     return self.packets(plan, number, frame, packet, once, seen, sink);
                 }
@@ -66,7 +68,7 @@ impl Line {
         let frame = &inner.frames[usize::from(number)];
         let once = route.lines.len() > 1 || !frame.line_start.is_empty();
         match &frame.framing {
-            Framing::Text(text) if frame.check.is_none() && !frame.has_forms => {
+            Framing::Text(text) if frame.check.is_none() && !frame.takes_long => {
                 let line = framing::TextLine { text: *text, separator: frame.separation.byte() };
                 self.frame_after_frame(plan, number, line, once, seen, sink)
             }
@@ -148,7 +150,7 @@ impl Line {
                 let columns: &[u16] = if frame.has_columns { columns } else { &[] };
                 let cells = contents::cells(frame, text, wide, columns);
                 let choice = match choice {
-                    Choice::Undecided => choices.choose(inner, number, frame, &cells),
+                    Choice::Undecided => choices.choose(inner, number, frame, &cells, text.len()),
                     decided => decided,
                 };
                 let Choice::Kind(kind) = choice else { break };

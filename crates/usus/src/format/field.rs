@@ -7,6 +7,7 @@ use core::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, decimal, in_file_order, pair_of, span_of, wrong};
+use super::read::read_when;
 use super::types::{integer_type, unknown_type};
 use super::{Count, Field, FieldType, Group, Literal, Order, Place, Spanned};
 use crate::limits;
@@ -70,6 +71,7 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         since: read_since(&mut keys),
         first_year: keys.within("first_year", 0, 9_900),
         zone: read_zone(&mut keys),
+        when: read_when(&mut keys),
         optional: keys.flag("optional"),
         strict: keys
             .word("invalid", "treatment of invalid text", &[("reject", true), ("keep", false)])

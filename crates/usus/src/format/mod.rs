@@ -659,7 +659,9 @@ pub struct Field {
     pub first_year: Option<Spanned<i64>>,
     /// `zone`: how far the clock is ahead of UTC, such as `+02:00`, of a date and time that do not say it.
     pub zone: Option<Spanned<String>>,
-    /// `optional`: its column may be missing at the end of a line.
+    /// `when`: what holds where it is there; where that does not hold, it takes no column.
+    pub when: Option<When>,
+    /// `optional`: its column may be missing.
     pub optional: bool,
     /// `invalid = "reject"`: a text that is no value of the type rejects the whole frame.
     pub strict: bool,

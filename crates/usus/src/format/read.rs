@@ -43,8 +43,8 @@ fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<
     let limits = read_limits(&mut keys);
     let lines = read_lines(&mut keys);
     let frames = read_frames(&mut keys);
-    let records = read_records(&mut keys, text);
-    let ignores = read_ignores(&mut keys, text);
+    let records = read_records(&mut keys);
+    let ignores = read_ignores(&mut keys);
     let examples = keys
         .tables("example")
         .into_iter()
@@ -127,7 +127,7 @@ fn read_frames(keys: &mut Keys<'_, '_>) -> Vec<super::Frame> {
         .collect()
 }
 
-fn read_records(keys: &mut Keys<'_, '_>, text: &str) -> Vec<Record> {
+fn read_records(keys: &mut Keys<'_, '_>) -> Vec<Record> {
     let Some((table, _)) = keys.table("record") else { return Vec::new() };
     let entries = in_file_order(table);
     if entries.len() > limits::KINDS {
@@ -142,18 +142,18 @@ fn read_records(keys: &mut Keys<'_, '_>, text: &str) -> Vec<Record> {
             continue;
         };
         let mut inner = Keys::new(table, kind.span.clone(), "`[record.KIND]`", keys.problems);
-        records.push(read_record(&mut inner, text, kind));
+        records.push(read_record(&mut inner, kind));
         inner.done();
     }
     records
 }
 
-fn read_record(keys: &mut Keys<'_, '_>, text: &str, kind: Spanned<String>) -> Record {
+fn read_record(keys: &mut Keys<'_, '_>, kind: Spanned<String>) -> Record {
     Record {
         kind,
         title: keys.text("title").map(|title| title.value),
         frame: keys.text("frame"),
-        when: read_when(keys, text),
+        when: read_when(keys),
         printed: read_printed(keys),
         pattern: keys.text("pattern"),
         series: keys.texts("series"),
@@ -163,7 +163,7 @@ fn read_record(keys: &mut Keys<'_, '_>, text: &str, kind: Spanned<String>) -> Re
     }
 }
 
-fn read_ignores(keys: &mut Keys<'_, '_>, text: &str) -> Vec<Ignore> {
+fn read_ignores(keys: &mut Keys<'_, '_>) -> Vec<Ignore> {
     let tables = keys.tables("ignore");
     if let Some((_, span)) = tables.get(limits::KINDS) {
         let kind = ProblemKind::TooMany { what: "ignores", found: tables.len(), limit: limits::KINDS };
@@ -175,7 +175,7 @@ fn read_ignores(keys: &mut Keys<'_, '_>, text: &str) -> Vec<Ignore> {
         ignores.push(Ignore {
             span,
             frame: inner.text("frame"),
-            when: read_when(&mut inner, text),
+            when: read_when(&mut inner),
             printed: read_printed(&mut inner),
             pattern: inner.text("pattern"),
             count_by: inner.text("count_by"),
@@ -197,10 +197,13 @@ fn read_printed(keys: &mut Keys<'_, '_>) -> Vec<Spanned<String>> {
 }
 
 /// Reads `when`. Problems inside of it are placed on the very characters, unless the text has escapes.
-fn read_when(keys: &mut Keys<'_, '_>, file: &str) -> Option<When> {
+pub(super) fn read_when(keys: &mut Keys<'_, '_>) -> Option<When> {
     let Spanned { span, value: text } = keys.text("when")?;
-    let literal = file.get(span.clone()).unwrap_or_default();
-    let start = literal.find(&text).map(|offset| span.start + offset);
+    // Between quotes, one or three, stands what the text is, unless there are escapes in it.
+    let start = match span.len().checked_sub(text.len()) {
+        Some(quotes @ (2 | 6)) => Some(span.start + quotes / 2),
+        _ => None,
+    };
     match expression::parse(&text) {
         Ok(_) => Some(When { span, text, start }),
         Err(problem) => {

@@ -229,6 +229,7 @@ fn field(field: &Field) -> Keys {
     keys.text("since", written(&field.since));
     keys.shown("first_year", field.first_year.as_ref().map(|year| year.value));
     keys.text("zone", written(&field.zone));
+    keys.condition(field.when.as_ref());
     keys.flag("optional", field.optional);
     keys.text("invalid", field.strict.then_some("reject"));
     keys.shown("fill", field.fill);

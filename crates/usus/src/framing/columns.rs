@@ -19,6 +19,8 @@ pub(crate) struct Columns {
     /// see [`limits::LINE`](crate::limits::LINE).
     places: Vec<u16>,
     count: usize,
+    /// What was set aside, to be laid out anew.
+    aside: Vec<u16>,
 }
 
 impl Deref for Columns {
@@ -90,6 +92,23 @@ impl Columns {
         self.add_apart(0, 0);
         if let Some(last) = self.places.get_mut(..self.count).and_then(<[u16]>::last_mut) {
             *last = 0;
+        }
+    }
+
+    /// Sets columns that lie apart aside, to be laid out anew. Says how many they are.
+    pub(crate) fn set_aside(&mut self) -> usize {
+        let Columns { places, count, aside } = self;
+        aside.clear();
+        aside.extend_from_slice(places.get(..*count).unwrap_or_default());
+        *count = 0;
+        aside.len() / 2
+    }
+
+    /// Adds a column that was set aside.
+    pub(crate) fn bring_back(&mut self, column: usize) {
+        if let Some([begin, end]) = self.aside.as_chunks::<2>().0.get(column) {
+            let [begin, end] = [usize::from(*begin), usize::from(*end)];
+            if begin == end { self.add_absent() } else { self.add_apart(begin, end - 1) }
         }
     }
 

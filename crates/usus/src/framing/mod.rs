@@ -78,6 +78,16 @@ impl Framing {
         }
     }
 
+    /// Whether one of its frames seems to begin with these bytes.
+    pub(crate) fn may_begin(&self, behind: Behind, bytes: &[u8]) -> bool {
+        match self {
+            Framing::Text(_) => false,
+            Framing::Sentence(_) => matches!(bytes.first(), Some(b'$' | b'!')),
+            Framing::Packet(packet) => packet.start.begins(bytes),
+            Framing::Slip(_) => slip::begins(behind, bytes),
+        }
+    }
+
     /// What a candidate is.
     fn judge(&self, candidate: &Candidate<'_>, sought: &mut Sought, tools: &mut Tools<'_>) -> Verdict {
         match self {

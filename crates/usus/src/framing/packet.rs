@@ -107,7 +107,7 @@ impl Packet {
         };
         // A text is claimed once all of it is there: its length tells nothing about the record.
         let choice = match frame.reading {
-            Reading::Bytes => choices.choose(plan, number, frame, &header),
+            Reading::Bytes => choices.choose(plan, number, frame, &header, contents),
             Reading::Text => Choice::Undecided,
         };
         if !self.admits(plan, choice, length, contents) {

@@ -166,6 +166,13 @@ pub(crate) enum Raw {
     Characters(usize, usize),
 }
 
+impl Raw {
+    /// Whether it is read by columns.
+    pub(crate) fn is_column(&self) -> bool {
+        matches!(self, Raw::Columns(_) | Raw::Apart(_) | Raw::Found)
+    }
+}
+
 /// Names of numbers.
 pub(crate) type NumberCodes = Box<[(Decimal, Box<str>)]>;
 

@@ -20,6 +20,7 @@ use core::fmt;
 use crate::checksum::Checksum;
 use crate::expression::Expression;
 use crate::format::{CheckForm, Limits, Repeated};
+use crate::read::Cells;
 use crate::schema::Schema;
 use crate::time::Span;
 use crate::value::Decimal;
@@ -175,6 +176,8 @@ pub(crate) struct Frame {
     pub(crate) header_splits: bool,
     /// Whether the look of a line decides what claims it.
     pub(crate) has_forms: bool,
+    /// Whether more is to be done with its contents than to find the columns, so that none of its frames is known at once.
+    pub(crate) takes_long: bool,
     /// Bytes of the contents before the first column.
     pub(crate) lead: usize,
     /// What its lines begin with, if that tells them from others; empty if nothing has to.
@@ -268,9 +271,10 @@ impl Separation {
         }))
     }
 
-    pub(crate) fn new(separators: &[&str], joined: bool, quote: Option<u8>) -> Separation {
+    /// `apart` says whether columns have to lie apart, since some may not be there.
+    pub(crate) fn new(separators: &[&str], joined: bool, quote: Option<u8>, apart: bool) -> Separation {
         let usual: &[&str] = if separators.is_empty() { &[","] } else { separators };
-        if let ([one], false, None) = (usual, joined, quote)
+        if let ([one], false, None) = (usual, joined || apart, quote)
             && let [byte] = one.as_bytes()
         {
             return Separation::Byte(*byte);
@@ -287,7 +291,7 @@ impl Separation {
 
     /// The same, between pairs.
     pub(crate) fn of_pairs(separators: &[&str], joined: bool, quote: Option<u8>, pairs: Pairs) -> Separation {
-        let mut separation = Separation::new(separators, true, quote);
+        let mut separation = Separation::new(separators, joined, quote, true);
         if let Separation::Apart(apart) = &mut separation {
             (apart.joined, apart.pairs) = (joined, Some(Box::new(pairs)));
         }
@@ -328,6 +332,14 @@ impl Separation {
         }
     }
 
+    /// How many columns a text has.
+    pub(crate) fn columns_of(&self, cells: &Cells<'_>) -> usize {
+        match self {
+            Separation::Byte(_) => cells.column_count(),
+            Separation::Apart(_) => cells.apart_count(),
+        }
+    }
+
     /// Whether fields are found by their columns, not by their keys or the look of the text.
     pub(crate) fn has_columns(&self) -> bool {
         match self {
@@ -364,6 +376,17 @@ impl Apart {
     }
 }
 
+/// What a condition names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Named {
+    /// A field, by its place: of a frame's condition in its header, of a field's among those that it asks.
+    Field(u16),
+    /// How many bytes the contents of the frame have.
+    Length,
+    /// How many columns its text has.
+    Columns,
+}
+
 /// What claims a frame.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Choice {
@@ -396,6 +419,34 @@ pub(crate) struct Check {
     pub(crate) from: Edge,
     /// The last byte covered.
     pub(crate) to: Edge,
+}
+
+/// Columns of a record of which some may not be there.
+#[derive(Clone)]
+pub(crate) struct Gaps {
+    /// All columns before a part of varying size, in their order.
+    pub(crate) parts: Box<[Part]>,
+    /// The fields that conditions ask.
+    pub(crate) fields: Box<[Field]>,
+}
+
+/// Columns that are there together, or not at all.
+#[derive(Clone)]
+pub(crate) struct Part {
+    pub(crate) columns: usize,
+    pub(crate) there: There,
+}
+
+/// Whether columns are there.
+#[derive(Clone)]
+pub(crate) enum There {
+    Always,
+    /// If this holds.
+    If(Expression<Named>),
+    /// If there are so many more.
+    Counted {
+        behind: usize,
+    },
 }
 
 /// Where a checksum stands.
@@ -453,12 +504,14 @@ pub(crate) enum Constant {
 pub(crate) struct Kind {
     /// The number of the frame that it is read from.
     pub(crate) frame: u16,
-    pub(crate) when: Option<Expression<u16>>,
+    pub(crate) when: Option<Expression<Named>>,
     /// What its lines look like, where that decides, too.
     pub(crate) form: Option<Box<Form>>,
     /// Whether its sentences need a checksum.
     pub(crate) checksum_required: bool,
     pub(crate) shape: Shape,
+    /// Columns of it that may not be there amid others.
+    pub(crate) gaps: Option<Box<Gaps>>,
     /// Fields that decide whether the frame is taken at all.
     pub(crate) gates: Vec<Gate>,
     pub(crate) outputs: Vec<Output>,
@@ -573,7 +626,7 @@ pub(crate) struct Gate {
 
 #[derive(Clone)]
 pub(crate) struct Ignore {
-    pub(crate) when: Option<Expression<u16>>,
+    pub(crate) when: Option<Expression<Named>>,
     pub(crate) form: Option<Box<Form>>,
     pub(crate) count_by: Option<Field>,
 }

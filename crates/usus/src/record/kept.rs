@@ -90,8 +90,8 @@ impl Kept {
         let plan: Plan = self.origin.plan.clone();
         let number = plan.0.kinds[usize::from(other)].frame;
         let frame = &plan.0.frames[usize::from(number)];
-        // What the look of a line tells was looked for when it was claimed only.
-        if plan.0.kinds[usize::from(other)].form.is_some() {
+        // What the look of a line tells was looked for when it was claimed only, and which columns are there.
+        if plan.0.kinds[usize::from(other)].form.is_some() || frame.takes_long {
             return false;
         }
         let fitted = contents::fit(&plan.0, number, frame, other, CheckState::Holds, &self.cells(&plan.0, number));

@@ -196,7 +196,25 @@ fn texts(rng: &mut Rng, frame: usize, first: usize) -> String {
         } else {
             fields[0] = fields[0].replacen('{', &format!("{{ column = {first},"), 1);
         }
-        if first > 0 && rng.u32(0..3) == 0 {
+        let may_have_gaps = first > 0 && rng.u32(0..4) == 0;
+        if may_have_gaps {
+            for number in 1..fields.len() {
+                let condition = match rng.u32(0..5) {
+                    0 => "when = \"address == 'AAA'\",".to_owned(),
+                    1 => format!("when = 'columns > {number} or length < 30',"),
+                    _ => continue,
+                };
+                fields[number] = fields[number].replacen('{', &format!("{{ {condition}"), 1);
+            }
+            let from = rng.usize(1..=fields.len());
+            let run = (fields.len() - from).min(2);
+            if fields[from..].iter().all(|field| !field.contains("when")) {
+                for field in &mut fields[from..from + run] {
+                    *field = field.replacen('{', "{ optional = true,", 1);
+                }
+            }
+        }
+        if first > 0 && !may_have_gaps && rng.u32(0..3) == 0 {
             let items = [column(rng, "a"), column(rng, "b")].join(", ");
             fields.push(format!("{{ name = 'group', up_to = 'end', fields = [{items}] }}"));
         }

@@ -313,6 +313,44 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 "fields = [{ name = 'a', type = 'bytes', width = 65536 }, { name = 'b', type = 'bytes', width = 60000 }]",
             ),
         ),
+        (
+            "columns of which nobody knows whether they are there",
+            text(
+                "header = [{ name = 'k' }]",
+                "fields = [{ name = 'a', optional = true }, { name = 'b' }, { name = 'c', optional = true }]",
+            ),
+        ),
+        (
+            "a condition in a header",
+            text("header = [{ name = 'k', optional = true, when = 'columns == 1' }]", "fields = [{ name = 'a' }]"),
+        ),
+        (
+            "conditions where fields cannot have them",
+            text(
+                "",
+                "fields = [{ name = 'a', when = \"b == 'x'\" }, { name = 'b', chars = '1-2', when = 'length > 3' }, { name = 'c', optional = true, when = 'columns > 3' }, { name = 'd', when = \"e == 3\" }, { name = 'g', count = 2, when = 'columns > 3', fields = [{ name = 'e', when = 'columns > 3' }] }]",
+            ),
+        ),
+        (
+            "a condition behind what only the number of columns tells",
+            text(
+                "",
+                "fields = [{ name = 'a', optional = true }, { name = 'b', when = 'length > 9' }, { name = 'c', column = 5 }, { name = 'd' }]",
+            ),
+        ),
+        (
+            "an optional column before a group of any length",
+            text(
+                "",
+                "fields = [{ name = 'a', optional = true }, { name = 'b' }, { name = 'g', up_to = 'end', fields = [{ name = 'c' }] }, { name = 'd', when = 'length > 3' }]",
+            ),
+        ),
+        ("a condition in a packet", field("{ name = 'v', type = 'u24be', when = 'length > 3' }")),
+        (
+            "a condition on columns of pairs",
+            text("read = 'pairs'", "when = 'columns == 2'\nfields = [{ name = 'a', when = 'length > 3' }]"),
+        ),
+        ("a condition in a printed line", text("", "printed = '{a}'\nfields = [{ name = 'a', when = 'length > 3' }]")),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",

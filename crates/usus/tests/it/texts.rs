@@ -64,6 +64,43 @@ fn columns(rng: &mut Rng) -> Device {
     Device { format, lines }
 }
 
+/// Columns that are left out: by what an earlier one says, or so that their number tells which.
+fn columns_with_gaps(rng: &mut Rng) -> Device {
+    let (separator, joined) = rng.choice([(";", false), (" ", true), ("\t", false)]).unwrap();
+    let numbers: Vec<bool> = (0..rng.usize(3..9)).map(|_| rng.bool()).collect();
+    let run = if rng.bool() { 1..rng.usize(1..numbers.len()) } else { 1..1 };
+    let told: Vec<bool> = (0..numbers.len()).map(|place| place > 0 && run.is_empty() && rng.bool()).collect();
+    let declared = numbers.iter().enumerate().map(|(name, number)| {
+        let more = match (run.contains(&name), told[name]) {
+            (true, _) => ", optional = true".to_owned(),
+            (_, true) => format!(", when = \"kind in ['a{name}', 'all'] and length > 0\""),
+            _ => String::new(),
+        };
+        field(name, *number, &more)
+    });
+    let fields: Vec<String> = declared.collect();
+    let format = format!(
+        "format = 'd'\n[[frame]]\ncut = 'text'\nseparator = \"{}\"\njoined = {joined}\nheader = [{{ name = 'kind', internal = true }}]\n[record.r]\nfields = [{}]",
+        separator.escape_default(),
+        fields.join(", ")
+    );
+    let mut lines = Vec::new();
+    for _ in 0..rng.usize(1..20) {
+        let (sent, only) = (rng.usize(run.start..=run.end), rng.usize(0..=numbers.len()));
+        let kind = if only == numbers.len() { "all".to_owned() } else { format!("a{only}") };
+        let values: Vec<Printed> = (0..numbers.len())
+            .map(|place| {
+                let there =
+                    if run.contains(&place) { place < sent } else { !told[place] || kind == "all" || only == place };
+                there.then(|| value(rng, numbers[place], false))
+            })
+            .collect();
+        let cells: Vec<&str> = [&*kind].into_iter().chain(values.iter().flatten().map(|value| &**value)).collect();
+        lines.push((cells.join(separator), values));
+    }
+    Device { format, lines }
+}
+
 fn pairs(rng: &mut Rng) -> Device {
     let (separator, assign) = rng.choice([(" ", "="), ("; ", ": "), (",", "->"), ("|", "=")]).unwrap();
     let fields: Vec<(bool, bool)> = (0..rng.usize(1..8)).map(|_| (rng.bool(), rng.bool())).collect();
@@ -209,9 +246,10 @@ proptest! {
     #[test]
     fn what_was_printed_comes_out(seed: u64) {
         let mut rng = Rng::with_seed(seed);
-        let device = match rng.u32(0..3) {
+        let device = match rng.u32(0..4) {
             0 => columns(&mut rng),
-            1 => pairs(&mut rng),
+            1 => columns_with_gaps(&mut rng),
+            2 => pairs(&mut rng),
             _ => printed(&mut rng),
         };
         let plan = Format::parse(&device.format).and_then(|format| format.compile());
