@@ -121,8 +121,7 @@ impl NoticeKind {
 
 impl fmt::Display for Notice<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let kinds = &self.plan.0.schema.kinds;
-        let kind_name = |kind: u16| kinds.get(usize::from(kind)).map_or("", |kind| kind.name.as_str());
+        let kind_name = |kind: u16| self.plan.kind_name(kind);
         match self.kind {
             NoticeKind::LongSentence { length } => {
                 write!(f, "a sentence of {length} characters, more than the standard's {}", limits::STANDARD_SENTENCE)

@@ -12,7 +12,7 @@ use crate::event::Event;
 use crate::example;
 use crate::format::{Field, Format, Spanned};
 use crate::framing::Contents;
-use crate::plan::{Framing, Plan};
+use crate::plan::{Framing, Plan, What};
 use crate::problem::Problems;
 use crate::quality::shown;
 use crate::read::Sent;
@@ -141,25 +141,29 @@ impl Format {
         let mut format = self.clone();
         format.examples.clear();
         for frame in &mut format.frames {
-            show_all(&mut frame.header);
+            show_all("", &mut frame.header);
         }
         for record in &mut format.records {
-            show_all(&mut record.fields);
+            show_all("", &mut record.fields);
+            for (number, variant) in record.variants.iter_mut().enumerate() {
+                // What stands at one place of two variants is two things.
+                show_all(&format!(" of variant {}", number + 1), &mut variant.fields);
+            }
         }
         format
     }
 }
 
-fn show_all(fields: &mut [Field]) {
+fn show_all(of: &str, fields: &mut [Field]) {
     for (index, field) in fields.iter_mut().enumerate() {
         field.internal = false;
         let word = if field.reserved { "reserved" } else { "constant" };
         if field.name.is_none() && field.flags.is_empty() {
-            field.name = Some(Spanned { span: field.span.clone(), value: format!("({word} {})", index + 1) });
+            field.name = Some(Spanned { span: field.span.clone(), value: format!("({word} {}{of})", index + 1) });
         }
         field.reserved = false;
         if let Some(group) = &mut field.group {
-            show_all(&mut group.fields);
+            show_all(of, &mut group.fields);
         }
     }
 }
@@ -190,8 +194,10 @@ fn piece(plan: &Plan, event: Event<'_>) -> Option<Explained> {
 
 fn of_record(plan: &Plan, record: &Record<'_>) -> Explained {
     let mut fields = Vec::new();
-    for (place, (schema, cell)) in record.fields().enumerate() {
+    for (place, ((schema, cell), output)) in record.fields().zip(&record.compiled.outputs).enumerate() {
         match cell {
+            // Another variant of the record has it.
+            _ if matches!(output.what, What::NotThere) => {}
             Cell::Reading(reading) => {
                 fields.push(field(schema.name.clone(), schema.unit.as_deref(), record.sent(place), reading));
             }
@@ -265,7 +271,7 @@ fn algorithm(plan: &Plan, frame: u16) -> (String, usize) {
 }
 
 fn checksum_of(plan: &Plan, record: &Record<'_>) -> Option<ExplainedChecksum> {
-    let number = plan.0.frames.iter().position(|frame| frame.kinds.contains(&(record.kind_index() as u16)))?;
+    let number = plan.0.frames.iter().position(|frame| frame.kinds.contains(&record.kind))?;
     let (frame, bytes) = (&plan.0.frames[number], record.frame());
     let (algorithm, digits) = algorithm(plan, number as u16);
     let mut decoded = Vec::new();

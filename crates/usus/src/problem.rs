@@ -231,6 +231,22 @@ pub enum ProblemKind {
         /// The largest.
         high: String,
     },
+    /// A field of a variant that cannot be brought into the unit of the record.
+    #[error("{}", VariantUnitText(unit.as_deref()))]
+    VariantUnit {
+        /// The unit that the field has in an earlier variant.
+        unit: Option<String>,
+    },
+    /// A field that is of one type in one variant and of another in the next.
+    #[error("`{name}` is of type {first} in one variant of this record, and of type {found} in another")]
+    VariantType {
+        /// The field.
+        name: String,
+        /// Its type where it comes first.
+        first: &'static str,
+        /// Its other type.
+        found: &'static str,
+    },
     /// A condition that holds for nothing that earlier ones leave.
     #[error("no frame is left for `{record}`: whatever its `when` holds for, an earlier record takes")]
     Overtaken {
@@ -249,6 +265,19 @@ pub enum ProblemKind {
     /// No record.
     #[error("there is no record, so nothing comes of what the device sends")]
     NoRecord,
+}
+
+struct VariantUnitText<'a>(Option<&'a str>);
+
+impl fmt::Display for VariantUnitText<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            None => f.write_str("this has no unit in another variant of the record, and one here"),
+            Some(unit) => {
+                write!(f, "this has the unit {unit} in another variant of the record, and is not converted to it")
+            }
+        }
+    }
 }
 
 impl Problem {
@@ -295,6 +324,10 @@ impl Problem {
                 Some("set `byte` to where it begins; parts of one integer are read with `bits` or `flags`".to_string())
             }
             ProblemKind::Overlap { .. } => Some("set `column` to the one that it stands in".to_string()),
+            ProblemKind::VariantUnit { unit: Some(_) } => Some(
+                "give it that unit, with `unit_sent` for the one that is sent, and a `range` of values in that unit"
+                    .to_string(),
+            ),
             ProblemKind::NeverReached { .. } => Some("is it the right type, sign and scale?".to_string()),
             ProblemKind::NeverSent { .. } => Some(
                 "raw values are meant, before scale and addend; one written as 0x… is a pattern of bits".to_string(),

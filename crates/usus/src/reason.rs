@@ -226,7 +226,7 @@ struct Description<'a> {
 impl fmt::Display for Description<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let plan = self.plan;
-        let kind = |kind: u16| plan.0.schema.kinds.get(usize::from(kind)).map_or("", |kind| kind.name.as_str());
+        let kind = |kind: u16| plan.kind_name(kind);
         let gate = |kind: u16, field: u16| {
             let kind = plan.0.kinds.get(usize::from(kind));
             kind.and_then(|kind| kind.gates.get(usize::from(field))).map_or("", |gate| gate.name.as_str())

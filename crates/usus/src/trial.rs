@@ -32,7 +32,8 @@ pub fn join(plan: &Plan, kinds: [(&str, &str); 2], joined: &str, within: Span, m
     let mut made: Vec<Output> = [outputs(0), outputs(1)].concat();
     Output::number(&mut made);
     let fields = made.iter().map(|output| (*output.schema).clone()).collect();
-    let kind = crate::plan::Kind { outputs: made, counters: Vec::new(), ..inner.kinds[numbers[0]].clone() };
+    let record = inner.schema.kinds.len() as u16;
+    let kind = crate::plan::Kind { record, outputs: made, counters: Vec::new(), ..inner.kinds[numbers[0]].clone() };
     let joined_number = inner.kinds.len() as u16;
     inner.kinds.push(kind);
     inner.schema.kinds.push(KindSchema { name: joined.into(), title: None, fields, wanted: true });
@@ -54,7 +55,8 @@ pub fn reread(plan: &Plan, kind: &str, other: &str) -> Option<Plan> {
 /// The same plan, in which all records get a number in front.
 pub fn number(plan: &Plan, name: &str) -> Plan {
     let mut inner = (*plan.0).clone();
-    for (kind, schema) in inner.kinds.iter_mut().zip(&mut inner.schema.kinds) {
+    for kind in &mut inner.kinds {
+        let schema = &mut inner.schema.kinds[usize::from(kind.record)];
         let field = FieldSchema {
             name: name.into(),
             title: None,

@@ -92,7 +92,8 @@ pub(super) fn whole(format: &Format, frames: &[Frame], kinds: &[Kind], problems:
             problems.doubt(declared.span.clone(), ProblemKind::NoChecksum);
         }
         // A record that could not be compiled has no place among the kinds.
-        if kinds.len() == format.records.len() {
+        let layouts: usize = format.records.iter().map(|record| record.layouts().count()).sum();
+        if kinds.len() == layouts {
             choices(format, frame, kinds, problems);
         }
     }
@@ -145,7 +146,9 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
         }
     }
     for (index, (kind, _)) in conditions.iter().enumerate() {
-        let record = &format.records[usize::from(*kind)];
+        // First come the records themselves, then all variants.
+        let variants = || format.records.iter().flat_map(|record| &record.variants);
+        let Some(record) = format.records.iter().chain(variants()).nth(usize::from(*kind)) else { continue };
         let Some(when) = &record.when else { continue };
         if !holds[index] {
             problems.doubt(when.span.clone(), ProblemKind::NeverHolds);

@@ -7,8 +7,10 @@ mod field;
 mod pairs;
 mod printed;
 mod sheet;
+mod variants;
 mod whole;
 
+use alloc::borrow::Cow;
 use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
@@ -20,8 +22,8 @@ use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
-    At, Check, CheckPlace, Choice, ChoiceKey, Edge, Field, Form, Frame, Framing, Ignore, Inner, Kind, LayoutRow,
-    Length, Named, Output, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip,
+    At, Check, CheckPlace, Choice, ChoiceKey, Counter, Edge, Field, Form, Frame, Framing, Ignore, Inner, Kind,
+    LayoutRow, Length, Named, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip,
     Slot, Text, fixed_packets,
 };
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -57,7 +59,7 @@ enum Placing {
 /// The plan of a format; nothing if there is too much in it.
 fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
     let mut weight = format::Weight::default();
-    for record in &format.records {
+    for record in format.records.iter().flat_map(format::Record::layouts) {
         let frame = record.frame.as_ref().and_then(|name| format.frames.iter().find(|frame| frame.name == name.value));
         let header = frame.or(format.frames.first()).map(|frame| format::weigh(&frame.header)).unwrap_or_default();
         weight.add(header);
@@ -76,24 +78,53 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         }
         drafts.push(compile_frame(format, declared, &mut layout, &mut slots, problems));
     }
-    let mut kinds = Vec::new();
+    // Layouts in the order of the file: which record and which frame each is of, and how many variants are before it.
+    let mut layouts: Vec<(usize, usize, usize, Kind)> = Vec::new();
     let mut schema = Schema { format: format.name.clone(), kinds: Vec::new() };
-    for record in &format.records {
-        let Some(index) = frame_of(format, record.frame.as_ref(), &record.kind.span, problems) else { continue };
-        report_unreachable(format, record, index, problems);
-        let (mut kind, kind_schema) =
-            compile_record(format, record, index, &mut drafts[index], &mut layout, &mut forms, problems);
-        for counter in kind.counters.iter_mut().skip(drafts[index].sheet.counters.len()) {
-            counter.slot = slots.len();
-            slots.push(Slot { last: counter.last, is_first: false });
+    for (number, owner) in format.records.iter().enumerate() {
+        let (begun, mut units, mut counted) = (layouts.len(), variants::Units::default(), Vec::new());
+        for (variant, record) in owner.layouts().enumerate() {
+            let Some(index) = frame_of(format, record.frame.as_ref(), &record.kind.span, problems) else { continue };
+            report_unreachable(format, record, index, problems);
+            let fields = if owner.variants.is_empty() {
+                Cow::Borrowed(&*record.fields)
+            } else {
+                units.convert(&record.fields, problems)
+            };
+            let converted = match fields {
+                Cow::Borrowed(_) => Cow::Borrowed(record),
+                Cow::Owned(fields) => Cow::Owned(format::Record { fields, ..record.clone() }),
+            };
+            let place = Compiled { format, owner, record: &converted, frame: index, variant };
+            let mut kind = compile_record(place, &mut drafts[index], &mut layout, &mut forms, problems);
+            kind.record = number as u16;
+            for counter in kind.counters.iter_mut().skip(drafts[index].sheet.counters.len()) {
+                counter.slot = slot_of(counter, &mut counted, &mut slots);
+            }
+            if let Some(slot) = kind.counters.first().and_then(|first| slots.get_mut(first.slot)) {
+                slot.is_first = true;
+            }
+            layouts.push((number, index, variant, kind));
         }
-        if let Some(slot) = kind.counters.first().and_then(|first| slots.get_mut(first.slot)) {
-            slot.is_first = true;
-        }
-        drafts[index].frame.kinds.push(kinds.len() as u16);
-        kinds.push(kind);
-        schema.kinds.push(kind_schema);
+        let mut kinds: Vec<&mut Kind> = layouts[begun..].iter_mut().map(|(.., kind)| kind).collect();
+        let fields = variants::unite(owner, &mut kinds, problems);
+        schema.kinds.push(KindSchema {
+            name: owner.kind.value.clone(),
+            title: owner.title.clone(),
+            fields,
+            wanted: true,
+        });
     }
+    // A record that could not be compiled leaves no layout; then there is no plan, but all else that is wrong is told.
+    let own = layouts.iter().filter(|(_, _, variant, _)| *variant == 0).count();
+    let (mut next, mut next_variant) = (0, own);
+    for (_, frame, variant, _) in &layouts {
+        let number = if *variant == 0 { &mut next } else { &mut next_variant };
+        drafts[*frame].frame.kinds.push(*number as u16);
+        *number += 1;
+    }
+    layouts.sort_by_key(|(_, _, variant, _)| *variant > 0);
+    let kinds: Vec<Kind> = layouts.into_iter().map(|(.., kind)| kind).collect();
     let mut ignores = Vec::new();
     for ignore in &format.ignores {
         let Some(index) = frame_of(format, ignore.frame.as_ref(), &ignore.span, problems) else { continue };
@@ -232,7 +263,7 @@ fn compile_frame(
 /// The records of a frame.
 fn records_of<'f>(format: &'f Format, frame: &'f format::Frame) -> impl Iterator<Item = &'f format::Record> {
     let is_of = |name: &Option<Spanned<String>>| name.as_ref().is_none_or(|name| name.value == frame.name);
-    format.records.iter().filter(move |record| is_of(&record.frame))
+    format.records.iter().flat_map(format::Record::layouts).filter(move |record| is_of(&record.frame))
 }
 
 /// Whether columns of a frame's records may not be there amid others.
@@ -473,7 +504,8 @@ fn report_unreachable(format: &Format, record: &format::Record, frame: usize, pr
         Some(name) => name.value == format.frames[frame].name,
         None => true,
     };
-    let earlier = format.records.iter().take_while(|other| other.kind.value != record.kind.value);
+    let all = format.records.iter().flat_map(format::Record::layouts);
+    let earlier = all.take_while(|other| !core::ptr::eq(*other, record));
     let takes_all =
         |other: &&format::Record| other.when.is_none() && other.printed.is_empty() && other.pattern.is_none();
     if let Some(earlier) = earlier.filter(of_frame).find(takes_all) {
@@ -482,17 +514,42 @@ fn report_unreachable(format: &Format, record: &format::Record, frame: usize, pr
     }
 }
 
+/// A record, or a variant of one, that is to be compiled.
+#[derive(Clone, Copy)]
+struct Compiled<'f> {
+    format: &'f Format,
+    /// The record whose variant it is.
+    owner: &'f format::Record,
+    record: &'f format::Record,
+    frame: usize,
+    /// Which variant it is; 0 is the record itself.
+    variant: usize,
+}
+
+/// The slot of a counter: variants of a record share those of their counters that have one name and begin again alike.
+fn slot_of(counter: &Counter, counted: &mut Vec<(String, u64, usize)>, slots: &mut Vec<Slot>) -> usize {
+    let known = counted.iter().find(|(name, last, _)| *name == counter.name && *last == counter.last);
+    if let Some((.., slot)) = known {
+        return *slot;
+    }
+    counted.push((counter.name.clone(), counter.last, slots.len()));
+    slots.push(Slot { last: counter.last, is_first: false });
+    slots.len() - 1
+}
+
 fn compile_record(
-    format: &Format,
-    record: &format::Record,
-    frame_index: usize,
+    Compiled { format, owner, record, frame: frame_index, variant }: Compiled<'_>,
     draft: &mut Draft,
     layout: &mut Vec<LayoutRow>,
     forms: &mut printed::Numbers,
     problems: &mut Problems,
-) -> (Kind, KindSchema) {
+) -> Kind {
     let declared_frame = &format.frames[frame_index];
-    let mut sheet = draft.sheet.begin_record(&record.kind.value);
+    let name = match variant {
+        0 => owner.kind.value.clone(),
+        variant => format!("{} (variant {variant})", owner.kind.value),
+    };
+    let mut sheet = draft.sheet.begin_record(&name);
     let declaration = printed::Declaration {
         printed: &record.printed,
         pattern: record.pattern.as_ref(),
@@ -538,15 +595,13 @@ fn compile_record(
     let checksum_required = checksum_required(record, declared_frame, problems);
     let when =
         record.when.as_ref().and_then(|when| condition(when, &draft.frame.header, draft.counts_columns(), problems));
-    let series = record.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
+    let series = owner.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0));
-    Output::count_neighbours(&mut sheet.outputs);
-    Output::number(&mut sheet.outputs);
     let packet = shape.unit == ShapeUnit::Bytes && shape.item == 0;
     let exact = (packet && sheet.gates.is_empty()).then(|| shape.least());
-    let fields = sheet.fields();
-    let kind = Kind {
+    Kind {
+        record: 0,
         frame: frame_index as u16,
         when,
         form,
@@ -554,16 +609,14 @@ fn compile_record(
         shape,
         gaps,
         gates: sheet.gates,
-        near: sheet.outputs.iter().all(Output::is_near),
+        near: false,
         outputs: sheet.outputs,
         counters: sheet.counters,
         series,
         wanted: true,
         staged: false,
         exact,
-    };
-    let schema = KindSchema { name: record.kind.value.clone(), title: record.title.clone(), fields, wanted: true };
-    (kind, schema)
+    }
 }
 
 fn series_field(sheet: &Sheet, name: &Spanned<String>, problems: &mut Problems) -> Option<Field> {

@@ -23,7 +23,7 @@ pub(super) struct Placing {
 /// The labels of all fields that are read from a frame.
 pub(super) fn labels_of(format: &Format, frame: &Frame) -> Vec<String> {
     let of_frame = |record: &&Record| record.frame.as_ref().is_none_or(|name| name.value == frame.name);
-    let fields = format.records.iter().filter(of_frame).flat_map(|record| &record.fields);
+    let fields = format.records.iter().flat_map(Record::layouts).filter(of_frame).flat_map(|record| &record.fields);
     let mut labels: Vec<String> = Vec::new();
     for label in frame.header.iter().chain(fields).filter_map(label_of) {
         if !labels.iter().any(|known| known == label) {

@@ -160,7 +160,7 @@ impl Line {
                 (kind, Cells { tail, ..cells }, count)
             };
             let Some(compiled) = inner.kinds.get(usize::from(kind)) else { break };
-            let Some(counted) = counts.get_mut(usize::from(kind)) else { break };
+            let Some(counted) = counts.get_mut(usize::from(compiled.record)) else { break };
             let Some(frame_bytes) = bytes.get(..length) else { break };
             // What a stage takes is pending, until it goes out there.
             let goes_out = u64::from(!compiled.staged);

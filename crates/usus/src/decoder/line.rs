@@ -128,7 +128,7 @@ impl Line {
             nothing_before: 0,
             open_at: None,
             queue: VecDeque::new(),
-            ledger: Ledger::for_kinds(inner.kinds.len()),
+            ledger: Ledger::for_kinds(inner.schema.kinds.len()),
             held: 0,
             counted: start,
             counters: Counters::new(inner),
@@ -152,7 +152,7 @@ impl Line {
     /// Begins a part of its own.
     pub(super) fn begin_part(&mut self, plan: &Inner) {
         self.begun = Some(self.known());
-        self.ledger = Ledger::for_kinds(plan.kinds.len());
+        self.ledger = Ledger::for_kinds(plan.schema.kinds.len());
         self.counted = self.end();
         self.counters = Counters::new(plan);
     }
@@ -380,7 +380,8 @@ impl Line {
 
     /// Books what became of a frame that a stage held: a record, perhaps one that begins with it, or nothing.
     pub(super) fn settle(&mut self, length: u64, is_recorded: bool, kind: Option<u16>) {
-        if let Some(count) = kind.and_then(|kind| self.ledger.records.get_mut(usize::from(kind))) {
+        let record = kind.and_then(|kind| self.origin.plan.0.kinds.get(usize::from(kind))).map(|kind| kind.record);
+        if let Some(count) = record.and_then(|record| self.ledger.records.get_mut(usize::from(record))) {
             *count += 1;
         }
         self.held -= length.min(self.held);
@@ -456,7 +457,7 @@ impl Line {
                     self.held += length as u64;
                 } else {
                     self.ledger.recorded += length as u64;
-                    self.ledger.records[usize::from(kind)] += 1;
+                    self.ledger.records[usize::from(plan.kinds[usize::from(kind)].record)] += 1;
                 }
                 let cells = cells_of(frame, framed.contents, frame_on, &self.scan);
                 let cells = Cells { tail: extent.tail, ..cells };

@@ -535,9 +535,17 @@ pub struct Record {
     pub more: bool,
     /// `fields`, behind those of the frame's header.
     pub fields: Vec<Field>,
+    /// `[[record.KIND.variant]]`: other frames that give the same record. A variant is a record of this kind without title, series and variants
+    /// of its own.
+    pub variants: Vec<Record>,
 }
 
 impl Record {
+    /// The record itself, and its variants.
+    pub(crate) fn layouts(&self) -> impl Iterator<Item = &Record> {
+        core::iter::once(self).chain(&self.variants)
+    }
+
     /// A record of any frame, without fields.
     pub fn new(kind: impl Into<String>) -> Record {
         Record {
@@ -551,6 +559,7 @@ impl Record {
             checksum: None,
             more: false,
             fields: Vec::new(),
+            variants: Vec::new(),
         }
     }
 }

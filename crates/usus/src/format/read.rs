@@ -134,7 +134,7 @@ fn read_records(keys: &mut Keys<'_, '_>) -> Vec<Record> {
         let kind = ProblemKind::TooMany { what: "records", found: entries.len(), limit: limits::KINDS };
         keys.problem(entries[limits::KINDS].0.span.clone(), kind);
     }
-    let mut records = Vec::new();
+    let (mut records, mut variants) = (Vec::new(), 0);
     for (kind, value) in entries.into_iter().take(limits::KINDS) {
         let Some(kind) = keys.checked_name(kind) else { continue };
         let DeValue::Table(table) = value.get_ref() else {
@@ -142,24 +142,50 @@ fn read_records(keys: &mut Keys<'_, '_>) -> Vec<Record> {
             continue;
         };
         let mut inner = Keys::new(table, kind.span.clone(), "`[record.KIND]`", keys.problems);
-        records.push(read_record(&mut inner, kind));
+        let mut record = read_layout(&mut inner, kind);
+        record.title = inner.text("title").map(|title| title.value);
+        record.series = inner.texts("series");
+        record.variants = read_variants(&mut inner, &record.kind);
         inner.done();
+        variants += record.variants.len();
+        records.push(record);
+    }
+    if let Some(last) = records.last().filter(|_| records.len() + variants > limits::KINDS) {
+        let found = records.len() + variants;
+        keys.problem(
+            last.kind.span.clone(),
+            ProblemKind::TooMany { what: "records and variants", found, limit: limits::KINDS },
+        );
     }
     records
 }
 
-fn read_record(keys: &mut Keys<'_, '_>, kind: Spanned<String>) -> Record {
+/// The variants of a record, each of which stands where its table does.
+fn read_variants(keys: &mut Keys<'_, '_>, kind: &Spanned<String>) -> Vec<Record> {
+    let tables = keys.tables("variant");
+    let read = |(table, span): (&DeTable<'_>, Range<usize>)| {
+        let mut inner = Keys::new(table, span.clone(), "`[[record.KIND.variant]]`", keys.problems);
+        let variant = read_layout(&mut inner, Spanned { span, value: kind.value.clone() });
+        inner.done();
+        variant
+    };
+    tables.into_iter().take(limits::KINDS).map(read).collect()
+}
+
+/// What a record and its variants have in common.
+fn read_layout(keys: &mut Keys<'_, '_>, kind: Spanned<String>) -> Record {
     Record {
         kind,
-        title: keys.text("title").map(|title| title.value),
+        title: None,
         frame: keys.text("frame"),
         when: read_when(keys),
         printed: read_printed(keys),
         pattern: keys.text("pattern"),
-        series: keys.texts("series"),
+        series: Vec::new(),
         checksum: frame::read_presence(keys, "checksum"),
         more: keys.word("more", "meaning of more columns", &[("ignore", true), ("reject", false)]).unwrap_or(false),
         fields: field::read_all(keys, "fields"),
+        variants: Vec::new(),
     }
 }
 

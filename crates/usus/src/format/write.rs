@@ -33,6 +33,9 @@ pub(super) fn format(format: &Format) -> String {
     }
     for declared in &format.records {
         file += &format!("\n[record.{}]\n{}", quoted_key(&declared.kind.value), record(declared).lines());
+        for variant in &declared.variants {
+            file += &format!("\n[[record.{}.variant]]\n{}", quoted_key(&declared.kind.value), record(variant).lines());
+        }
     }
     for declared in &format.ignores {
         file += &format!("\n[[ignore]]\n{}", ignore(declared).lines());

@@ -92,6 +92,13 @@ impl Plan {
         &self.0.layout
     }
 
+    /// Name of the record that a layout is of.
+    pub(crate) fn kind_name(&self, kind: u16) -> &str {
+        let record =
+            self.0.kinds.get(usize::from(kind)).and_then(|kind| self.0.schema.kinds.get(usize::from(kind.record)));
+        record.map_or("", |record| record.name.as_str())
+    }
+
     /// Name of a frame by its number in a reject.
     pub(crate) fn frame_name(&self, frame: u16) -> &str {
         self.0.frames.get(usize::from(frame)).map_or("", |frame| frame.name.as_str())
@@ -109,6 +116,7 @@ pub(crate) struct Inner {
     pub(crate) schema: Schema,
     pub(crate) roles: Vec<Role>,
     pub(crate) frames: Vec<Frame>,
+    /// A layout for each kind of the schema, in its order, and then those of variants.
     pub(crate) kinds: Vec<Kind>,
     pub(crate) ignores: Vec<Ignore>,
     /// The counts that are kept.
@@ -500,8 +508,11 @@ pub(crate) enum Constant {
     Text(Box<[u8]>),
 }
 
+/// How the frames of one kind of record are laid out. A record with variants has several of them.
 #[derive(Clone)]
 pub(crate) struct Kind {
+    /// The number of the record in the schema: its own, unless it is a variant, which stand behind all of them.
+    pub(crate) record: u16,
     /// The number of the frame that it is read from.
     pub(crate) frame: u16,
     pub(crate) when: Option<Expression<Named>>,

@@ -73,6 +73,8 @@ pub(crate) enum What {
     Part(u16, Box<Output>),
     /// A value that a stage made.
     Made(u16),
+    /// What only another variant of the record has.
+    NotThere,
 }
 
 impl Output {

@@ -70,7 +70,8 @@ impl Plan {
                 return Err(unknown);
             }
         }
-        for (kind, schema) in inner.kinds.iter_mut().zip(&mut inner.schema.kinds) {
+        for kind in &mut inner.kinds {
+            let schema = &mut inner.schema.kinds[usize::from(kind.record)];
             kind.wanted = wants.records.is_empty() || wants.records.contains(&schema.name);
             schema.wanted = kind.wanted;
             let wanted =

@@ -29,8 +29,9 @@ pub(crate) struct Origin {
 #[derive(Clone, Copy)]
 pub struct Record<'a> {
     pub(crate) origin: &'a Origin,
+    /// Its layout: the number of it in the plan.
     pub(crate) kind: u16,
-    /// The kind as it was compiled.
+    /// The layout as it was compiled.
     pub(crate) compiled: &'a Kind,
     pub(crate) offset: u64,
     pub(crate) frame: &'a [u8],
@@ -55,12 +56,12 @@ impl<'a> Record<'a> {
 
     /// Index of its kind in the schema.
     pub fn kind_index(&self) -> usize {
-        usize::from(self.kind)
+        usize::from(self.compiled.record)
     }
 
     /// Its kind: name and fields.
     pub fn schema(&self) -> &'a KindSchema {
-        &self.origin.plan.0.schema.kinds[usize::from(self.kind)]
+        &self.origin.plan.0.schema.kinds[self.kind_index()]
     }
 
     /// Name of its kind.

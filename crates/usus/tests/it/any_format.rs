@@ -198,13 +198,13 @@ fn texts(rng: &mut Rng, frame: usize, first: usize) -> String {
         }
         let may_have_gaps = first > 0 && rng.u32(0..4) == 0;
         if may_have_gaps {
-            for number in 1..fields.len() {
+            for (number, field) in fields.iter_mut().enumerate().skip(1) {
                 let condition = match rng.u32(0..5) {
                     0 => "when = \"address == 'AAA'\",".to_owned(),
                     1 => format!("when = 'columns > {number} or length < 30',"),
                     _ => continue,
                 };
-                fields[number] = fields[number].replacen('{', &format!("{{ {condition}"), 1);
+                *field = field.replacen('{', &format!("{{ {condition}"), 1);
             }
             let from = rng.usize(1..=fields.len());
             let run = (fields.len() - from).min(2);
@@ -224,8 +224,25 @@ fn texts(rng: &mut Rng, frame: usize, first: usize) -> String {
             _ => String::new(),
         };
         let more = if rng.bool() { "more = 'ignore'\n" } else { "" };
-        records +=
-            &format!("[record.r{frame}k{kind}]\nframe = 'f{frame}'\n{when}{more}fields = [{}]\n", fields.join(", "));
+        // Some are variants of the first.
+        let head = match kind > 0
+            && !fields.iter().any(|field| field.contains("up_to"))
+            && (!when.is_empty() || kind == 1)
+            && rng.u32(0..3) == 0
+        {
+            true => {
+                for field in &mut fields {
+                    *field = field.replace("name = 'c", &format!("name = 'k{kind}c"));
+                    *field = field.replace("name = 'group'", &format!("name = 'group{kind}'"));
+                }
+                if first > 0 && !fields.iter().any(|field| field.contains("optional")) {
+                    fields.push("{ name = 'of_all', when = 'length > 40' }".to_owned());
+                }
+                format!("[[record.r{frame}k0.variant]]")
+            }
+            false => format!("[record.r{frame}k{kind}]"),
+        };
+        records += &format!("{head}\nframe = 'f{frame}'\n{when}{more}fields = [{}]\n", fields.join(", "));
     }
     records
 }

@@ -351,6 +351,17 @@ pub fn cases() -> Vec<(&'static str, String)> {
             text("read = 'pairs'", "when = 'columns == 2'\nfields = [{ name = 'a', when = 'length > 3' }]"),
         ),
         ("a condition in a printed line", text("", "printed = '{a}'\nfields = [{ name = 'a', when = 'length > 3' }]")),
+        (
+            "variants that do not agree",
+            text(
+                "header = [{ name = 'k', internal = true }]",
+                "when = \"k == 'A'\"\nfields = [{ name = 'a', type = 'number', unit = 'm' }, { name = 'b' }, { name = 'c', type = 'number' }]\n\
+                 [[record.r.variant]]\nwhen = \"k == 'B'\"\nfields = [{ name = 'a', type = 'number', unit = 'kg' }, { name = 'b', type = 'number' }, { name = 'c', type = 'number', unit = 'm' }]\n\
+                 [[record.r.variant]]\ntitle = 'x'\nwhen = \"k == 'C'\"\nfields = [{ name = 'a', type = 'number', unit = 'cm', range = [0, 5] }]\n\
+                 [[record.r.variant]]\nfields = [{ name = 'a', type = 'number' }, { name = 'd', unit_from = 'x' }]\n\
+                 [[record.r.variant]]\nfields = []",
+            ),
+        ),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",
