@@ -380,6 +380,19 @@ impl<'a> Cells<'a> {
             return Reading::good(Value::Code { number, name });
         }
         let mut value = Some(number);
+        if let Some(sign) = &convert.sign {
+            let sent = self.raw(&sign.field, base);
+            // Where nothing was sent, nothing may be a sign, too.
+            let is_it = |constant: &Constant| match &sent {
+                RawValue::NotSent => *constant == Constant::Text([].into()),
+                sent => is_constant(sent, &sign.field, constant),
+            };
+            value = match sign.signs.iter().find(|(constant, _)| is_it(constant)) {
+                Some((_, is_minus)) if *is_minus => number.times(Decimal::from_integer(-1)),
+                Some(_) => Some(number),
+                None => None,
+            };
+        }
         if let Some(scale) = convert.scale {
             value = value.and_then(|value| value.times(scale));
         }

@@ -10,7 +10,8 @@ use crate::expression::Type;
 use crate::format::{Field as Declared, FieldType, Literal, Spanned};
 use crate::integer::{Integer, Order};
 use crate::plan::{
-    At, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, SentUnits, Separation, Tests, UnitFrom, Word,
+    At, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, SentUnits, Separation, SignFrom, Tests, UnitFrom,
+    Word,
 };
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
@@ -183,7 +184,8 @@ fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
     let codes: Box<[i64]> = codes.iter().map(|(number, _)| whole(number)).collect::<Option<_>>()?;
     // A raw value of 64 unsigned bits, or a product of more, takes the long way.
     let fits = u32::from(width) + (64 - factor.unsigned_abs().leading_zeros()) <= 62 && addend.unsigned_abs() < 1 << 62;
-    if factor <= 0 || !fits || convert.unit.is_some() || convert.sent.is_some() || (!integer.signed && width == 64) {
+    let told_elsewhere = convert.sign.is_some() || convert.unit.is_some() || convert.sent.is_some();
+    if factor <= 0 || !fits || told_elsewhere || (!integer.signed && width == 64) {
         return None;
     }
     let At::Front(first_byte) = field.at else { return None };
@@ -282,6 +284,8 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(!declared.codes.is_empty() && !coded, "codes", "this type");
     conflict(declared.scale.is_some() && !numeric, "scale", "this type: only integers and numbers are scaled");
     conflict(declared.add.is_some() && !numeric, "add", "this type: only integers and numbers are scaled");
+    conflict(declared.sign_from.is_some() && !numeric, "sign_from", "this type: only numbers have a sign");
+    conflict(declared.sign_from.is_some() && declared.counter, "sign_from", "`counter`");
     conflict(declared.unit_from.is_some() && !numeric, "unit_from", "this type: only numbers convert");
     conflict(declared.unit_from.is_some() && declared.unit.is_none(), "unit_from", "a field without `unit`");
     let units = usize::from(declared.unit_from.is_some())
@@ -344,6 +348,7 @@ fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_
     let convert = Convert {
         scale: declared.scale.as_ref().map(|scale| scale.value),
         add: declared.add.as_ref().map(|add| add.value),
+        sign: sign_from(declared, lookup, problems).map(Box::new),
         unit: unit.map(Box::new),
         sent: sent_units(declared, problems).map(Box::new),
     };
@@ -433,14 +438,14 @@ fn sent_units(declared: &Declared, problems: &mut Problems) -> Option<SentUnits>
     Some(SentUnits { conversions: conversions.into(), places: declared.places.as_ref().map(|places| places.value) })
 }
 
-fn unit_from(
-    declared: &Declared,
+/// A field that tells how another is sent: as it is declared, and as what was sent of it is compared, not the name of that.
+fn told_by(
     from: &Spanned<String>,
+    without_codes: &'static str,
     lookup: &Lookup<'_>,
     problems: &mut Problems,
-) -> Option<UnitFrom> {
-    let wanted = declared.unit.as_ref()?;
-    let (source, field) = match lookup(&from.value) {
+) -> Option<(Declared, Field)> {
+    let (source, mut field) = match lookup(&from.value) {
         Ok(found) => found,
         Err(nearest) => {
             let kind = ProblemKind::UnknownName { what: "field", name: from.value.clone(), nearest };
@@ -449,23 +454,60 @@ fn unit_from(
         }
     };
     if source.codes.is_empty() {
-        let kind = ProblemKind::Senseless("the field that tells the unit needs `codes` that name the units");
-        problems.add(from.span.clone(), kind);
+        problems.add(from.span.clone(), ProblemKind::Senseless(without_codes));
         return None;
     }
+    match &mut field.meaning {
+        Meaning::Text { codes, .. } => *codes = Box::default(),
+        Meaning::Number { codes, .. } => *codes = Box::default(),
+        _ => {}
+    }
+    shorten(&mut field);
+    Some((source, field))
+}
+
+/// What was sent where a code is meant.
+fn sent_code(source: &Declared, field: &Field, key: &Literal) -> Option<Constant> {
+    let kind = source.kind.as_ref().map_or(FieldType::Text, |kind| kind.value);
+    match &field.meaning {
+        Meaning::Text { .. } => Some(Constant::Text(literal_bytes(key))),
+        _ => code_of(key, kind, source.bits.as_ref().map(|bits| bits.value)).map(Constant::Number),
+    }
+}
+
+fn sign_from(declared: &Declared, lookup: &Lookup<'_>, problems: &mut Problems) -> Option<SignFrom> {
+    let from = declared.sign_from.as_ref()?;
+    let without_codes = "the field that tells the sign needs `codes` that are called \"+\" and \"-\"";
+    let (source, field) = told_by(from, without_codes, lookup, problems)?;
+    let sign = |(key, name): &(Spanned<Literal>, String)| {
+        let is_minus = match name.as_str() {
+            "+" => false,
+            "-" => true,
+            _ => return None,
+        };
+        Some((sent_code(&source, &field, &key.value)?, is_minus))
+    };
+    let signs: Box<[(Constant, bool)]> = source.codes.iter().filter_map(sign).collect();
+    if signs.is_empty() {
+        problems.add(from.span.clone(), ProblemKind::Senseless(without_codes));
+    }
+    Some(SignFrom { field, signs })
+}
+
+fn unit_from(
+    declared: &Declared,
+    from: &Spanned<String>,
+    lookup: &Lookup<'_>,
+    problems: &mut Problems,
+) -> Option<UnitFrom> {
+    let wanted = declared.unit.as_ref()?;
+    let without_codes = "the field that tells the unit needs `codes` that name the units";
+    let (source, field) = told_by(from, without_codes, lookup, problems)?;
     let mut units = Vec::new();
     for (key, name) in &source.codes {
         match unit::conversion(name, &wanted.value) {
             Some(conversion) => {
-                let constant = match &field.meaning {
-                    Meaning::Text { .. } => Some(Constant::Text(literal_bytes(&key.value))),
-                    _ => code_of(
-                        &key.value,
-                        source.kind.as_ref().map_or(FieldType::Text, |kind| kind.value),
-                        source.bits.as_ref().map(|bits| bits.value),
-                    )
-                    .map(Constant::Number),
-                };
+                let constant = sent_code(&source, &field, &key.value);
                 units.extend(constant.map(|constant| (constant, conversion)));
             }
             None => {
@@ -475,14 +517,6 @@ fn unit_from(
         }
     }
     let places = declared.places.as_ref().map(|places| places.value);
-    // The raw text or number is compared, not its name.
-    let mut field = field;
-    match &mut field.meaning {
-        Meaning::Text { codes, .. } => *codes = Box::default(),
-        Meaning::Number { codes, .. } => *codes = Box::default(),
-        _ => {}
-    }
-    shorten(&mut field);
     Some(UnitFrom { field, units: units.into(), places })
 }
 
@@ -578,6 +612,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
             || declared.since.is_some()
             || declared.range.is_some()
             || declared.unit_from.is_some()
+            || declared.sign_from.is_some()
             || declared.unit_sent.is_some(),
         items: Vec::new(),
         place: 0,

@@ -350,6 +350,7 @@ fn notes(declared: &Declared) -> String {
     notes.extend(declared.decimal.as_ref().map(|mark| format!("\"{}\" before its places", mark.value)));
     notes.extend(declared.thousands.as_ref().map(|mark| format!("\"{}\" between thousands", mark.value)));
     notes.extend(declared.limit_marks.as_ref().map(|marks| format!("limits: {}", list(&marks.value))));
+    notes.extend(declared.sign_from.as_ref().map(|from| format!("sign from {}", from.value)));
     notes.extend(declared.unit_from.as_ref().map(|from| format!("unit from {}", from.value)));
     notes.extend(declared.range.as_ref().map(|range| format!("{} to {}", range.value[0], range.value[1])));
     if !declared.no_data.is_empty() {

@@ -62,6 +62,7 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         decimal: read_character(&mut keys, "decimal", &[",", "."]),
         thousands: read_character(&mut keys, "thousands", &[",", ".", "'", " ", "_"]),
         limit_marks: read_limit_marks(&mut keys),
+        sign_from: keys.text("sign_from"),
         unit_from: keys.text("unit_from"),
         no_data: keys.literals("no_data"),
         range: read_range(&mut keys),

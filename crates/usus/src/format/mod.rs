@@ -650,6 +650,8 @@ pub struct Field {
     pub thousands: Option<Spanned<String>>,
     /// `limit_marks`: what stands before a number below or above which the value lies.
     pub limit_marks: Option<Spanned<[String; 2]>>,
+    /// `sign_from`: the field that tells the sign, by its codes `+` and `-`.
+    pub sign_from: Option<Spanned<String>>,
     /// `unit_from`: the field that tells the unit in which the value is sent.
     pub unit_from: Option<Spanned<String>>,
     /// `no_data`: raw values that stand for "no data".

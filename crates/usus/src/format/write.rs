@@ -223,6 +223,7 @@ fn field(field: &Field) -> Keys {
     keys.text("thousands", written(&field.thousands));
     let marks = field.limit_marks.iter().flat_map(|marks| &marks.value);
     keys.list("limit_marks", marks.map(|mark| quoted(mark)).collect());
+    keys.text("sign_from", written(&field.sign_from));
     keys.text("unit_from", written(&field.unit_from));
     keys.list("no_data", field.no_data.iter().map(|mark| literal(&mark.value)).collect());
     keys.put_some("range", field.range.as_ref().map(|range| format!("[{}, {}]", range.value[0], range.value[1])));

@@ -228,6 +228,8 @@ pub(crate) enum NumberOf {
 pub(crate) struct Convert {
     pub(crate) scale: Option<Decimal>,
     pub(crate) add: Option<Decimal>,
+    /// Where its sign is sent.
+    pub(crate) sign: Option<Box<SignFrom>>,
     pub(crate) unit: Option<Box<UnitFrom>>,
     /// From the unit that is sent to that of the value: always the same one, or that of each suffix.
     pub(crate) sent: Option<Box<SentUnits>>,
@@ -244,8 +246,17 @@ pub(crate) struct SentUnits {
 impl Convert {
     /// Whether it leaves every number as it is.
     pub(crate) fn is_nothing(&self) -> bool {
-        self.scale.is_none() && self.add.is_none() && self.unit.is_none() && self.sent.is_none()
+        let is_scaled = self.scale.is_some() || self.add.is_some() || self.sign.is_some();
+        !is_scaled && self.unit.is_none() && self.sent.is_none()
     }
+}
+
+/// A sign that is sent beside the value.
+#[derive(Clone, Debug)]
+pub(crate) struct SignFrom {
+    pub(crate) field: Field,
+    /// What stands for a sign, and whether that is a minus.
+    pub(crate) signs: Box<[(Constant, bool)]>,
 }
 
 /// A unit that is sent beside the value.

@@ -25,7 +25,9 @@ use crate::schema::Schema;
 use crate::time::Span;
 use crate::value::Decimal;
 
-pub(crate) use field::{At, Convert, Counter, Field, Meaning, NumberOf, Raw, SentUnits, Tested, Tests, UnitFrom, Word};
+pub(crate) use field::{
+    At, Convert, Counter, Field, Meaning, NumberOf, Raw, SentUnits, SignFrom, Tested, Tests, UnitFrom, Word,
+};
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use form::Form;
 pub(crate) use framing::{Framing, Length, Packet, Pattern, Sentence, Slip, Text};

@@ -101,7 +101,7 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 let (joined, repeated) = (rng.bool(), rng.choice(["reject", "first", "last"]).unwrap());
                 text += &format!("cut = 'text'\nread = 'pairs'\nseparator = '{separator}'\njoined = {joined}\n");
                 text += &format!("repeated = '{repeated}'\nquote = '\"'\n");
-                text += "header = [{ name = 'address', column = 1, internal = true }]\n";
+                text += "header = [{ name = 'address', column = 1, codes = { AAA = '+', BBB = '-' }, internal = true }]\n";
                 records += &texts(rng, number, 0);
             }
             Sends::Started => {
@@ -166,7 +166,7 @@ fn searched_for(rng: &mut Rng) -> Sends {
 }
 
 fn header(characters: &str) -> String {
-    format!("{{ name = 'address', chars = '{characters}', type = 'text', internal = true }}")
+    format!("{{ name = 'address', chars = '{characters}', type = 'text', codes = {{ AAA = '+', BBB = '-' }}, internal = true }}")
 }
 
 /// A field of two bytes.
@@ -260,6 +260,7 @@ fn column(rng: &mut Rng, name: &str) -> String {
         "type = 'number', decimal = ',', thousands = '.'",
         "type = 'number', suffix = { k = 'kg', A = 't' }, unit = 'kg'",
         "type = 'number', limit_marks = ['-', '+'], unit = 'm', unit_sent = 'mm'",
+        "type = 'number', sign_from = 'address', scale = 0.5",
         "type = 'lat'",
         "type = 'lon'",
         "type = 'clock', layout = 'hhmmss'",

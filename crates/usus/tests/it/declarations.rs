@@ -362,6 +362,12 @@ pub fn cases() -> Vec<(&'static str, String)> {
                  [[record.r.variant]]\nfields = []",
             ),
         ),
+        (
+            "a sign from what tells none",
+            column(
+                "{ name = 'a', type = 'number', sign_from = 'b' }, { name = 'b', codes = { U = 'up' } }, { name = 'c', type = 'number', sign_from = 'e' }, { name = 'd', sign_from = 'b' }",
+            ),
+        ),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",
