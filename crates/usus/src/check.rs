@@ -46,7 +46,11 @@ fn area<'f>(check: &Check, of: Whole<'f>) -> &'f [u8] {
 /// The first byte covered and the one behind the last, counted from the contents' first.
 #[inline(always)]
 pub(crate) fn covered(check: &Check, of: Whole<'_>) -> (usize, usize) {
-    let length = area(check, of).len();
+    let length = match check.place {
+        // A text without the mark is covered up to where it would be.
+        CheckPlace::Marked => check.marked(of.contents).unwrap_or(of.contents.len()),
+        _ => area(check, of).len(),
+    };
     match (check.from.in_frame(length), check.to.in_frame(length)) {
         (Some(from), Some(to)) if from <= to && to < length => (from, to + 1),
         _ => (0, 0),
@@ -77,6 +81,10 @@ fn written<'f>(check: &Check, of: Whole<'f>) -> Option<&'f [u8]> {
             let at = edge.in_frame(of.contents.len())?;
             of.contents.get(at..at + size)
         }
+        CheckPlace::Marked => {
+            let behind = check.marked(of.contents)? + check.mark.as_ref().map_or(0, |mark| mark.len());
+            of.contents.get(behind..).filter(|bytes| bytes.len() == size)
+        }
         CheckPlace::Behind { .. } => of.frame.get(of.frame.len().checked_sub(size)?..),
     }
 }
@@ -86,6 +94,7 @@ pub(crate) fn put(check: &Check, frame: &mut [u8], contents: usize, checksum: u6
     let size = check.form.size();
     let at = match check.place {
         CheckPlace::In(edge) => edge.in_frame(contents),
+        CheckPlace::Marked => contents.checked_sub(size),
         CheckPlace::Behind { .. } => frame.len().checked_sub(size),
     };
     let Some(place) = at.and_then(|at| frame.get_mut(at..at + size)) else { return };

@@ -1,5 +1,6 @@
 //! Placing the fields of packets: every byte of the frame gets a name, and every kind its length.
 
+use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
@@ -10,7 +11,7 @@ use super::sheet::{Sheet, refuse_condition};
 use crate::checksum::Checksum;
 use crate::format::{
     Check as DeclaredCheck, Count as DeclaredCount, Cut, Field as Declared, FieldType, Frame, Group as DeclaredGroup,
-    Length, Order, Place, Spanned,
+    Length, Order, Place, Presence, Spanned,
 };
 use crate::limits;
 use crate::plan::{At, Check, CheckPlace, Count, Edge, Field, Group, Meaning, Output, Reading, Shape};
@@ -324,7 +325,8 @@ pub(super) fn shape(
         let at = match check.place {
             CheckPlace::In(Edge::Front(place)) => Some(At::Front(place)),
             CheckPlace::In(Edge::Back(place)) => Some(At::Back(place)),
-            CheckPlace::Behind { .. } => None,
+            // Bytes have no mark, and what is behind is not among them.
+            CheckPlace::Marked | CheckPlace::Behind { .. } => None,
         };
         named.extend(at.map(|at| Named::whole(at, check.form.size(), &declared.span, CHECKSUM)));
     }
@@ -507,10 +509,14 @@ pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &
         problems.add(declared.span.clone(), ProblemKind::Senseless("the checksum reaches past the end of the frame"));
     }
     let place = match declared.behind {
+        _ if declared.mark.is_some() => CheckPlace::Marked,
         true => CheckPlace::Behind { through_end: declared.through_end },
         false => CheckPlace::In(at),
     };
-    let check = Check { checksum, form: declared.form, place, from, to };
+    let to = if declared.mark.is_some() { Edge::Back(1) } else { to };
+    let mark = declared.mark.as_deref().map(Box::from);
+    let optional = declared.presence == Presence::Optional;
+    let check = Check { checksum, form: declared.form, place, from, to, mark, optional };
     if covers_itself(&check, size, length) {
         problems.add(declared.span.clone(), ProblemKind::CoversItself);
     }

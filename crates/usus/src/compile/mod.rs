@@ -441,7 +441,7 @@ fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
     let at = match check.place {
         CheckPlace::In(Edge::Front(place)) => At::Front(place),
         CheckPlace::In(Edge::Back(place)) => At::Back(place),
-        CheckPlace::Behind { .. } => At::Back(check.form.size()),
+        CheckPlace::Marked | CheckPlace::Behind { .. } => At::Back(check.form.size()),
     };
     let kind = match check.form {
         CheckForm::Binary(integer) => integer_word(integer),
@@ -453,6 +453,7 @@ fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
     };
     let what = match check.place {
         CheckPlace::In(_) => "byte",
+        CheckPlace::Marked => "what stands before the last mark, byte",
         CheckPlace::Behind { through_end: true } => "byte, with the end,",
         CheckPlace::Behind { through_end: false } => "byte, without the end,",
     };
@@ -630,11 +631,16 @@ fn series_field(sheet: &Sheet, name: &Spanned<String>, problems: &mut Problems) 
     }
 }
 
-/// Whether a record's frames need a checksum; only sentences can come without.
+/// Whether a record's frames need a checksum; only sentences can come without, and lines that have it behind a mark.
 fn checksum_required(record: &format::Record, frame: &format::Frame, problems: &mut Problems) -> bool {
-    let format::Cut::Sentence { checksum, .. } = &frame.cut else {
+    let checksum = match (&frame.cut, &frame.checksum) {
+        (format::Cut::Sentence { checksum, .. }, _) => Some(checksum),
+        (_, Some(check)) if check.mark.is_some() => Some(&check.presence),
+        _ => None,
+    };
+    let Some(checksum) = checksum else {
         if record.checksum.is_some() {
-            let with = "this frame: `checksum` of a record is for sentences".to_string();
+            let with = "this frame: `checksum` of a record is for sentences, and for lines with a `mark`".to_string();
             problems.add(record.kind.span.clone(), ProblemKind::Conflict { key: "checksum", with });
         }
         return false;

@@ -96,6 +96,9 @@ impl Frame {
     #[inline(always)]
     fn read<'c>(&self, contents: &'c [u8]) -> &'c [u8] {
         match (&self.check, self.reading) {
+            (Some(check), Reading::Text) if check.place == CheckPlace::Marked => {
+                contents.get(..check.marked(contents).unwrap_or(contents.len())).unwrap_or_default()
+            }
             (Some(check), Reading::Text) if matches!(check.place, CheckPlace::In(Edge::Back(_))) => {
                 let end = check.to.in_frame(contents.len()).map_or(0, |last| last + 1);
                 contents.get(..end).unwrap_or_default()

@@ -78,6 +78,9 @@ pub(super) fn decide<'p>(
 #[inline(always)]
 fn test(frame: &Frame, framed: &Framed, sent: Whole<'_>) -> Result<CheckState, Reason> {
     match (framed.check, &frame.check) {
+        (CheckState::Untested, Some(check)) if check.mark.is_some() && check.marked(sent.contents).is_none() => {
+            if check.optional { Ok(CheckState::Absent) } else { Err(Reason::ChecksumAbsent { frame: framed.frame }) }
+        }
         (CheckState::Untested, Some(check)) => check::test(check, sent)
             .map(|()| CheckState::Holds)
             .map_err(|(computed, sent)| Reason::Checksum { frame: framed.frame, computed, sent }),

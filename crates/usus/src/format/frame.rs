@@ -27,9 +27,19 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let cut = cut_word.as_ref().and_then(|word| read_cut(&mut keys, word));
     let check = match cut {
         Some(Cut::Sentence { .. }) => None,
-        _ => read_check(&mut keys, matches!(cut, Some(Cut::Packet { end: Some(_), .. }))),
+        _ => {
+            let has_end = matches!(cut, Some(Cut::Packet { end: Some(_), .. }));
+            read_check(&mut keys, has_end, matches!(cut, Some(Cut::Text { .. })))
+        }
     };
     let read = read_read(&mut keys, cut.as_ref());
+    if let (Some(check), Some(Read::Bytes)) =
+        (&check, read.as_ref().map(|read| read.value).or(cut.as_ref().map(Cut::usual_read)))
+        && check.mark.is_some()
+    {
+        let with = "a frame that is read as bytes".to_string();
+        keys.problem(check.span.clone(), ProblemKind::Conflict { key: "mark", with });
+    }
     let header = field::read_all(&mut keys, "header");
     let separators = read_separators(&mut keys);
     let joined = keys.flag("joined");
@@ -219,7 +229,7 @@ fn read_length(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Length> {
     }
 }
 
-fn read_check(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Check> {
+fn read_check(keys: &mut Keys<'_, '_>, has_end: bool, in_lines: bool) -> Option<Check> {
     let (table, span) = keys.table("checksum")?;
     let mut inner = Keys::new(table, span, "`checksum`", keys.problems);
     let algorithm = inner.required_text("algorithm").and_then(|name| {
@@ -240,6 +250,9 @@ fn read_check(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Check> {
     let byte = inner.place("byte").map(|byte| byte.value);
     let from = inner.place("from").map_or(0, |from| from.value);
     let to = inner.place("to").map(|to| to.value);
+    let mark = read_pattern(&mut inner, "mark", false);
+    let words = [("required", Presence::Required), ("optional", Presence::Optional)];
+    let presence = inner.word("presence", "presence of a checksum", &words).unwrap_or(Presence::Required);
     let behind = inner.flag("behind");
     let through_end = inner.flag("through_end");
     let span = inner.span();
@@ -250,12 +263,23 @@ fn read_check(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Check> {
             inner.problem(span.clone(), ProblemKind::Conflict { key, with: with.to_string() });
         }
     }
+    for (key, stands) in [("byte", byte.is_some()), ("to", to.is_some()), ("behind", behind)] {
+        if stands && mark.is_some() {
+            let with = "`mark`, which says where it stands".to_string();
+            inner.problem(span.clone(), ProblemKind::Conflict { key, with });
+        }
+    }
+    if presence == Presence::Optional && !(mark.is_some() && in_lines) {
+        let with =
+            "a checksum without `mark`, or in anything but a `text` cut: nothing tells that it is there".to_string();
+        inner.problem(span.clone(), ProblemKind::Conflict { key: "presence", with });
+    }
     if behind && !has_end {
         let with = "a frame without an `end` to stand behind".to_string();
         inner.problem(span.clone(), ProblemKind::Conflict { key: "behind", with });
     }
     inner.done();
-    Some(Check { span, algorithm: algorithm?, form: form?, byte, from, to, behind, through_end })
+    Some(Check { span, algorithm: algorithm?, form: form?, byte, from, to, mark, presence, behind, through_end })
 }
 
 /// The problem of an `algorithm` that is none: what a datasheet's name means, or the name that is nearest.

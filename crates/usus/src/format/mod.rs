@@ -418,14 +418,14 @@ pub enum LineEnd {
     CrLf,
 }
 
-/// Whether a sentence has to carry a checksum.
+/// Whether a sentence or a line has to carry a checksum.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Presence {
     /// It has to.
     Required,
     /// It may.
     Optional,
-    /// It never does; a `*` is text.
+    /// It never does; a `*` is text. Of sentences.
     Absent,
 }
 
@@ -465,6 +465,10 @@ pub struct Check {
     pub from: i64,
     /// `to`: the last byte covered; without it, the byte before the checksum.
     pub to: Option<i64>,
+    /// `mark`: it stands behind the last such bytes of a text, which are covered up to them.
+    pub mark: Option<Vec<u8>>,
+    /// `presence`: whether it has to be there, of a text with a `mark`.
+    pub presence: Presence,
     /// `behind`: it follows the end of the packet.
     pub behind: bool,
     /// `through_end`: it covers the end, too.
@@ -481,6 +485,8 @@ impl Check {
             byte: None,
             from: 0,
             to: None,
+            mark: None,
+            presence: Presence::Required,
             behind: false,
             through_end: false,
         }
@@ -529,7 +535,7 @@ pub struct Record {
     pub pattern: Option<Spanned<String>>,
     /// `series`: the fields that tell apart what belongs together over time.
     pub series: Vec<Spanned<String>>,
-    /// `checksum`: whether a sentence of this kind has to carry one; nothing if the frame says it.
+    /// `checksum`: whether a sentence or line of this kind has to carry one; nothing if the frame says it.
     pub checksum: Option<Presence>,
     /// `more = "ignore"`: columns behind the declared ones are allowed.
     pub more: bool,

@@ -151,6 +151,8 @@ fn check(check: &Check) -> Keys {
     keys.shown("byte", check.byte);
     keys.shown("from", (check.from != 0).then_some(check.from));
     keys.shown("to", check.to);
+    keys.text("mark", check.mark.as_deref().map(pattern_of).as_deref());
+    keys.text("presence", (check.presence == Presence::Optional).then_some("optional"));
     keys.flag("behind", check.behind);
     keys.flag("through_end", check.through_end);
     keys

@@ -427,8 +427,19 @@ pub(crate) struct Check {
     pub(crate) form: CheckForm,
     pub(crate) place: CheckPlace,
     pub(crate) from: Edge,
-    /// The last byte covered.
+    /// The last byte covered; what stands before the mark, if there is one.
     pub(crate) to: Edge,
+    /// What it stands behind: the last of these in a text.
+    pub(crate) mark: Option<Box<[u8]>>,
+    /// Whether a text may come without it.
+    pub(crate) optional: bool,
+}
+
+impl Check {
+    /// Where the mark is before which a text ends; nothing if there is none.
+    pub(crate) fn marked(&self, contents: &[u8]) -> Option<usize> {
+        memchr::memmem::rfind(contents, self.mark.as_deref()?)
+    }
 }
 
 /// Columns of a record of which some may not be there.
@@ -464,6 +475,8 @@ pub(crate) enum There {
 pub(crate) enum CheckPlace {
     /// In the contents.
     In(Edge),
+    /// Behind the last mark in the contents, and the last of them.
+    Marked,
     /// Behind the frame's end, which it may cover.
     Behind { through_end: bool },
 }

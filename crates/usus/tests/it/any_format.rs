@@ -101,13 +101,20 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 let (joined, repeated) = (rng.bool(), rng.choice(["reject", "first", "last"]).unwrap());
                 text += &format!("cut = 'text'\nread = 'pairs'\nseparator = '{separator}'\njoined = {joined}\n");
                 text += &format!("repeated = '{repeated}'\nquote = '\"'\n");
-                text += "header = [{ name = 'address', column = 1, codes = { AAA = '+', BBB = '-' }, internal = true }]\n";
+                text +=
+                    "header = [{ name = 'address', column = 1, codes = { AAA = '+', BBB = '-' }, internal = true }]\n";
                 records += &texts(rng, number, 0);
             }
             Sends::Started => {
                 text += &format!("cut = 'text'\nstart = \"'#'\"\nheader = [{}]\n", header("2-4"));
-                if rng.bool() {
-                    text += "checksum = { algorithm = 'SUM-8', type = 'u8', digits = 'hex', from = 1, to = -3 }\n";
+                match rng.u32(0..4) {
+                    0 | 1 => {
+                        text += "checksum = { algorithm = 'SUM-8', type = 'u8', digits = 'hex', from = 1, to = -3 }\n"
+                    }
+                    2 => {
+                        text += "checksum = { algorithm = 'SUM-8', type = 'u8', digits = 'hex', from = 1, mark = \"'*'\", presence = 'optional' }\n";
+                    }
+                    _ => {}
                 }
                 records += &texts(rng, number, 1);
             }
@@ -166,7 +173,9 @@ fn searched_for(rng: &mut Rng) -> Sends {
 }
 
 fn header(characters: &str) -> String {
-    format!("{{ name = 'address', chars = '{characters}', type = 'text', codes = {{ AAA = '+', BBB = '-' }}, internal = true }}")
+    format!(
+        "{{ name = 'address', chars = '{characters}', type = 'text', codes = {{ AAA = '+', BBB = '-' }}, internal = true }}"
+    )
 }
 
 /// A field of two bytes.
@@ -215,7 +224,7 @@ fn texts(rng: &mut Rng, frame: usize, first: usize) -> String {
             }
         }
         if first > 0 && !may_have_gaps && rng.u32(0..3) == 0 {
-            let items = [column(rng, "a"), column(rng, "b")].join(", ");
+            let items = [column(rng, "a"), column(rng, "b")].join(", ").replace("sign_from = 'address', ", "");
             fields.push(format!("{{ name = 'group', up_to = 'end', fields = [{items}] }}"));
         }
         // The last one takes what the others leave.
@@ -321,7 +330,8 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
             Sends::Started => {
                 let line = [vec![address.to_owned()], columns].concat().join(",");
                 let sum = line.bytes().fold(0, u8::wrapping_add);
-                bytes.extend_from_slice(format!("#{line}{sum:02X}\n").as_bytes());
+                let mark = rng.choice(["", "*"]).unwrap();
+                bytes.extend_from_slice(format!("#{line}{mark}{sum:02X}\n").as_bytes());
             }
             Sends::Printed => {
                 let line = [vec![address.to_owned()], columns].concat().join(",");

@@ -368,6 +368,19 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 "{ name = 'a', type = 'number', sign_from = 'b' }, { name = 'b', codes = { U = 'up' } }, { name = 'c', type = 'number', sign_from = 'e' }, { name = 'd', sign_from = 'b' }",
             ),
         ),
+        (
+            "a checksum of which nothing tells that it is there",
+            text("checksum = { algorithm = 'XOR-8', type = 'u8', presence = 'optional' }", "fields = [{ name = 'a' }]"),
+        ),
+        (
+            "a checksum behind a mark, and elsewhere",
+            packet(
+                &format!(
+                    "{p}\nchecksum = {{ algorithm = 'XOR-8', type = 'u8', mark = \"'*'\", byte = 3, to = 2, presence = 'optional' }}"
+                ),
+                ok,
+            ),
+        ),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",
