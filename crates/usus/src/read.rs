@@ -3,7 +3,7 @@
 use crate::integer::{Integer, Order};
 use crate::plan::{At, Constant, Convert, Counter, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
 use crate::unit::Conversion;
-use crate::value::{Absent, Column, Decimal, Name, Quality, Reading, Text, Value};
+use crate::value::{Absent, Charset, Column, Decimal, Name, Quality, Reading, Text, Value};
 
 /// A frame laid out for reading.
 #[derive(Clone, Copy, Debug)]
@@ -344,7 +344,9 @@ impl<'a> Cells<'a> {
             (Meaning::Float, RawValue::F64(number)) => {
                 Reading { value: Value::F64(number), quality: finite(number.is_finite()) }
             }
-            (Meaning::Text { fill, codes }, RawValue::Bytes(text)) => text_value(text, *fill, codes),
+            (Meaning::Text { fill, codes, charsets }, RawValue::Bytes(text)) => {
+                text_value(text, *fill, codes, charsets)
+            }
             (Meaning::Bytes, RawValue::Bytes(bytes)) => Reading::good(Value::Bytes(bytes)),
             (Meaning::Degrees { most, letters }, RawValue::Bytes(text)) => {
                 self.degrees(text, field, base, *most, *letters)
@@ -573,7 +575,7 @@ fn is_named(raw: &RawValue<'_>, field: &Field) -> bool {
     match (&field.meaning, raw) {
         (Meaning::Number { of, codes, .. }, raw) => number_in(raw, *of, field)
             .is_some_and(|(number, ..)| codes.iter().any(|(code, _)| code.compare(number).is_eq())),
-        (Meaning::Text { fill, codes }, RawValue::Bytes(text)) => {
+        (Meaning::Text { fill, codes, .. }, RawValue::Bytes(text)) => {
             let text = without_fill(text, *fill);
             text.is_empty() || codes.iter().any(|(code, _)| **code == *text)
         }
@@ -592,17 +594,19 @@ fn text_value<'a>(
     text: &'a [u8],
     fill: Option<u8>,
     codes: &'a [(alloc::boxed::Box<[u8]>, alloc::boxed::Box<str>)],
+    charsets: &[Charset],
 ) -> Reading<'a> {
     let text = without_fill(text, fill);
     if text.is_empty() {
         return Reading::absent(Absent::Empty);
     }
     if let Some((_, name)) = codes.iter().find(|(code, _)| **code == *text) {
-        return Reading::good(Value::Text(Text(name.as_bytes())));
+        return Reading::good(Value::Text(Text::new(name.as_bytes())));
     }
-    let text = Text(text);
-    let quality = if text.to_str().is_some() { Quality::Good } else { Quality::InvalidText };
-    Reading { value: Value::Text(text), quality }
+    let usual = charsets.first().copied().unwrap_or_default();
+    let fitting = [usual].into_iter().chain(charsets.iter().copied()).find(|charset| charset.fits(text));
+    let quality = if fitting.is_some() { Quality::Good } else { Quality::InvalidText };
+    Reading { value: Value::Text(Text::of(text, fitting.unwrap_or(usual))), quality }
 }
 
 /// A date in one column or several; one whose columns are all empty is absent.

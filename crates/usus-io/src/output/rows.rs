@@ -2,6 +2,7 @@
 
 use super::TextBuffer;
 use usus::fast::{Name, ShortText, Together, Visit, Written};
+use usus::format::Charset;
 use usus::quality::{Class, Notes};
 use usus::{Absent, FieldSchema, Quality, Reading, Record, Value};
 
@@ -101,6 +102,7 @@ impl Row<'_, '_> {
     fn put(&mut self, reading: Reading<'_>) {
         match reading.value {
             Value::Absent(_) => self.room.byte(b','),
+            Value::Text(text) if text.charset() != Charset::Utf8 => put_column(text.to_string().as_bytes(), self.room),
             Value::Text(text) => put_column(text.bytes(), self.room),
             Value::Clock(clock) => {
                 self.room.clock(clock);

@@ -479,3 +479,17 @@ fn rows_of_several_frames_are_written_like_others() {
     plan.decode(bytes, &mut |record: &usus::Record<'_>| pairs.push(record.to::<Pair>().unwrap())).unwrap();
     assert_eq!((pairs[0].ask_n, pairs[0].tell_loads[1]["load"].as_str()), (8, "2.50"));
 }
+
+#[test]
+fn texts_come_out_in_utf_8_whatever_they_were_sent_in() {
+    let declared = "format = 'notes'\n[[frame]]\ncut = 'text'\nseparator = ';'\ncharset = ['utf-8', 'windows-1252']\n\
+                    [record.row]\nfields = [{ name = 'a' }, { name = 'b', charset = 'latin-1' }]";
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("notes.csv");
+    let input = b"caf\xE9;\xFC, \"\xB0\"\ncaf\xC3\xA9 5\x80;plain\n\x81;\xC3\xA9\n";
+    convert(&plan(declared), input, &Destination::Table(path.clone()), TableOptions::default(), None).unwrap();
+    let found: Vec<[String; 2]> =
+        rows(&path)[1..].iter().map(|row| [row[row.len() - 3].clone(), row[row.len() - 2].clone()]).collect();
+    let wanted = [["café", "ü, \"°\""], ["cafÃ© 5€", "plain"], ["\u{FFFD}", "Ã©"]];
+    assert_eq!(found, wanted, "{:?}", rows(&path));
+}

@@ -172,7 +172,8 @@ impl Placing {
         let asked: Vec<_> = sheet.known.iter().map(|(declared, field)| (named(declared), field)).collect();
         let condition = match &declared.when {
             None => None,
-            Some(when) => match bound(when, "field before this one called", &asked, true, problems) {
+            Some(when) => match bound(when, "field before this one called", &asked, true, &declared.charsets, problems)
+            {
                 None => return,
                 condition => condition,
             },

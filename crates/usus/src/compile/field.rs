@@ -16,7 +16,9 @@ use crate::plan::{
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::unit;
-use crate::value::{Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, instant, parse_offset};
+use crate::value::{
+    Charset, Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, instant, parse_offset, sent, sent_as,
+};
 
 /// Finds another field of the record, or the known name most like it.
 pub(super) type Lookup<'a> = dyn Fn(&str) -> Result<(Declared, Field), Option<String>> + 'a;
@@ -110,7 +112,14 @@ pub(super) fn compile(
         FieldType::F32(_) | FieldType::F64(_) => Meaning::Float,
         FieldType::Text => Meaning::Text {
             fill: declared.fill,
-            codes: declared.codes.iter().map(|(key, name)| (literal_bytes(&key.value), name.as_str().into())).collect(),
+            codes: declared
+                .codes
+                .iter()
+                .flat_map(|(key, name)| {
+                    literal_sent(&key.value, declared).into_iter().map(|sent| (sent, name.as_str().into()))
+                })
+                .collect(),
+            charsets: declared.charsets.as_slice().into(),
         },
         FieldType::Bytes => Meaning::Bytes,
         FieldType::Latitude => Meaning::Degrees { most: 90, letters: *b"NS" },
@@ -123,19 +132,31 @@ pub(super) fn compile(
                 problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "codes", table: "a `bool`" });
             }
             Meaning::Bool(
-                declared.codes.iter().map(|(key, name)| (literal_bytes(&key.value), name == "true")).collect(),
+                declared
+                    .codes
+                    .iter()
+                    .flat_map(|(key, name)| {
+                        literal_sent(&key.value, declared).into_iter().map(move |sent| (sent, name == "true"))
+                    })
+                    .collect(),
             )
         }
     };
     let bits = declared.bits.as_ref().map(|bits| bits.value);
-    let no_data =
-        declared.no_data.iter().filter_map(|literal| constant(literal, kind, bits, "no_data", problems)).collect();
+    let mut no_data: Vec<Constant> = Vec::new();
+    for literal in &declared.no_data {
+        let one = constant(literal, kind, bits, "no_data", &declared.charsets, problems);
+        no_data.extend(one);
+        if let (Literal::Text(text), Some(Constant::Text(_))) = (&literal.value, no_data.last()) {
+            no_data.extend(sent_as(text, &declared.charsets).into_iter().skip(1).map(Constant::Text));
+        }
+    }
     super::doubt::field(declared, kind, problems);
     let notation = notation(declared, problems);
     let mut field = Field {
         at,
         raw,
-        no_data,
+        no_data: no_data.into(),
         meaning,
         notation: notation.filter(|notation| !notation.is_plain()).map(Box::new),
         range: declared.range.as_ref().map(|range| range.value),
@@ -322,6 +343,7 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(declared.first_year.is_some() && !dated, "first_year", "this type: only dates have one");
     let zoned = kind == FieldType::DateTime;
     conflict(declared.zone.is_some() && !zoned, "zone", "this type: only a date with a time of day has one");
+    conflict(!declared.charsets.is_empty() && kind == FieldType::Bytes, "charset", "this type: it has no characters");
     conflict(declared.fill.is_some() && kind != FieldType::Text, "fill", "this type: only texts are filled");
     conflict(declared.optional && in_bytes, "optional", "a packet");
     conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
@@ -390,12 +412,23 @@ pub(super) fn bits_of(pattern: u64, integer: Integer, bits: Option<(u8, u8)>) ->
     Decimal::from_unsigned(pattern)
 }
 
+/// A suffix as it is sent, and the unit that it means.
+type SentSuffix<'d> = (Box<[u8]>, Option<&'d Spanned<String>>);
+
+/// The suffixes of a field, the longest first.
+fn suffixes(declared: &Declared) -> Vec<SentSuffix<'_>> {
+    let all = declared.suffixes.iter().flat_map(|(suffix, unit)| {
+        sent_as(&suffix.value, &declared.charsets).into_iter().map(move |sent| (sent, unit.as_ref()))
+    });
+    let mut all: Vec<_> = all.collect();
+    all.sort_by_key(|(suffix, _)| core::cmp::Reverse(suffix.len()));
+    all
+}
+
 /// How the field's numbers are written.
 pub(super) fn notation(declared: &Declared, problems: &mut Problems) -> Option<Notation> {
     let byte = |text: &Option<Spanned<String>>| text.as_ref().and_then(|text| text.value.bytes().next());
-    let mut suffixes: Vec<Box<[u8]>> =
-        declared.suffixes.iter().map(|(suffix, _)| suffix.value.as_bytes().into()).collect();
-    suffixes.sort_by_key(|suffix| core::cmp::Reverse(suffix.len()));
+    let suffixes: Vec<Box<[u8]>> = suffixes(declared).into_iter().map(|(suffix, _)| suffix).collect();
     let decimal = byte(&declared.decimal).filter(|byte| *byte != b'.');
     let thousands = byte(&declared.thousands);
     if let Some(written) = declared.thousands.as_ref().filter(|_| thousands == Some(decimal.unwrap_or(b'.'))) {
@@ -404,16 +437,15 @@ pub(super) fn notation(declared: &Declared, problems: &mut Problems) -> Option<N
         return None;
     }
     let limit_marks = declared.limit_marks.as_ref();
-    let limit_marks = limit_marks.map(|marks| marks.value.clone().map(|mark| mark.into_bytes().into()));
+    let limit_marks = limit_marks.map(|marks| marks.value.clone().map(|mark| sent(&mark, &declared.charsets)));
     Some(Notation { decimal, thousands, suffixes: suffixes.into(), limit_marks })
 }
 
 /// From the units that `unit_sent` or the suffixes name to that of the value, in the order of the notation's suffixes.
 fn sent_units(declared: &Declared, problems: &mut Problems) -> Option<SentUnits> {
     let mut sent: Vec<&Spanned<String>> = declared.unit_sent.iter().collect();
-    let mut suffixes: Vec<_> = declared.suffixes.iter().collect();
-    suffixes.sort_by_key(|(suffix, _)| core::cmp::Reverse(suffix.value.len()));
-    sent.extend(suffixes.iter().filter_map(|(_, unit)| unit.as_ref()));
+    let suffixes = suffixes(declared);
+    sent.extend(suffixes.iter().filter_map(|(_, unit)| *unit));
     let first = sent.first()?;
     let Some(wanted) = &declared.unit else {
         let with = "a field without `unit`".to_string();
@@ -432,7 +464,7 @@ fn sent_units(declared: &Declared, problems: &mut Problems) -> Option<SentUnits>
         }
     }
     // Without units of their own, all suffixes stand behind the one that is sent.
-    while conversions.len() < declared.suffixes.len() {
+    while conversions.len() < suffixes.len() {
         conversions.push(*conversions.first()?);
     }
     Some(SentUnits { conversions: conversions.into(), places: declared.places.as_ref().map(|places| places.value) })
@@ -470,7 +502,7 @@ fn told_by(
 fn sent_code(source: &Declared, field: &Field, key: &Literal) -> Option<Constant> {
     let kind = source.kind.as_ref().map_or(FieldType::Text, |kind| kind.value);
     match &field.meaning {
-        Meaning::Text { .. } => Some(Constant::Text(literal_bytes(key))),
+        Meaning::Text { .. } => literal_sent(key, source).into_iter().next().map(Constant::Text),
         _ => code_of(key, kind, source.bits.as_ref().map(|bits| bits.value)).map(Constant::Number),
     }
 }
@@ -520,13 +552,15 @@ fn unit_from(
     Some(UnitFrom { field, units: units.into(), places })
 }
 
-fn literal_bytes(literal: &Literal) -> Box<[u8]> {
-    match literal {
-        Literal::Text(text) => text.as_bytes().into(),
-        Literal::Number(number) => number.to_string().into_bytes().into(),
-        Literal::Bits(bits) => bits.to_string().into_bytes().into(),
-        Literal::Bool(flag) => flag.to_string().into_bytes().into(),
-    }
+/// All ways in which a literal may be sent in the character sets of its field.
+fn literal_sent(literal: &Literal, declared: &Declared) -> Vec<Box<[u8]>> {
+    let text = match literal {
+        Literal::Text(text) => text.clone(),
+        Literal::Number(number) => number.to_string(),
+        Literal::Bits(bits) => bits.to_string(),
+        Literal::Bool(flag) => flag.to_string(),
+    };
+    sent_as(&text, &declared.charsets)
 }
 
 fn describe(literal: &Literal) -> String {
@@ -544,6 +578,7 @@ pub(super) fn constant(
     kind: FieldType,
     bits: Option<(u8, u8)>,
     key: &'static str,
+    charsets: &[Charset],
     problems: &mut Problems,
 ) -> Option<Constant> {
     let texts = !matches!(kind, FieldType::Integer(_));
@@ -559,7 +594,7 @@ pub(super) fn constant(
             _ => Constant::Number(Decimal::from_unsigned(*pattern)),
         }),
         Literal::Text(text) if texts && !matches!(kind, FieldType::F32(_) | FieldType::F64(_)) => {
-            Some(Constant::Text(text.as_bytes().into()))
+            Some(Constant::Text(sent(text, charsets)))
         }
         other => {
             let expected = if numbers { "a number" } else { "a text" };

@@ -29,6 +29,7 @@ use crate::plan::{
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::read::Cells;
 use crate::schema::{KindSchema, Schema};
+use crate::value::{Charset, sent};
 
 use sheet::{Sheet, condition, header_fields, refuse_condition};
 pub(crate) use whole::plan;
@@ -72,6 +73,11 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
     let (mut layout, mut slots, mut forms) = (Vec::new(), Vec::new(), printed::Numbers::default());
     let mut drafts: Vec<Draft> = Vec::new();
     for declared in &format.frames {
+        let header = in_charsets(Cow::Borrowed(&*declared.header), &declared.charsets);
+        let declared = &match header {
+            Cow::Borrowed(_) => Cow::Borrowed(declared),
+            Cow::Owned(header) => Cow::Owned(format::Frame { header, ..declared.clone() }),
+        };
         if drafts.iter().any(|draft| draft.frame.name == declared.name) {
             let kind = ProblemKind::Twice { what: "frame", name: declared.name.clone() };
             problems.add(declared.span.clone(), kind);
@@ -91,6 +97,8 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
             } else {
                 units.convert(&record.fields, problems)
             };
+            let charsets = &format.frames[index].charsets;
+            let fields = in_charsets(fields, charsets);
             let converted = match fields {
                 Cow::Borrowed(_) => Cow::Borrowed(record),
                 Cow::Owned(fields) => Cow::Owned(format::Record { fields, ..record.clone() }),
@@ -173,14 +181,16 @@ fn compile_frame(
         format::Read::Bytes => Reading::Bytes,
         format::Read::Columns | format::Read::Pairs => Reading::Text,
     };
-    let separators: Vec<&str> = declared.separators.iter().map(|separator| separator.value.as_str()).collect();
+    let in_charset = |text: &str| sent(text, &declared.charsets);
+    let separators: Vec<Box<[u8]>> = declared.separators.iter().map(|separator| in_charset(&separator.value)).collect();
     let labels = (declared.reads() == format::Read::Pairs).then(|| pairs::labels_of(format, declared));
     let separation = match &labels {
-        None => Separation::new(&separators, declared.joined, declared.quote, has_gaps(format, declared)),
+        None => Separation::new(separators, declared.joined, declared.quote, has_gaps(format, declared)),
         Some(labels) => {
-            let assign = declared.assign.as_ref().map_or("=", |assign| assign.value.as_str());
+            let assign = in_charset(declared.assign.as_ref().map_or("=", |assign| assign.value.as_str()));
+            let labels = labels.iter().map(|label| in_charset(label)).collect();
             let pairs = Pairs::new(assign, declared.repeated, labels);
-            Separation::of_pairs(&separators, declared.joined, declared.quote, pairs)
+            Separation::of_pairs(separators, declared.joined, declared.quote, pairs)
         }
     };
     let mut sheet = Sheet::new(reading, separation.clone(), &declared.name);
@@ -515,6 +525,22 @@ fn report_unreachable(format: &Format, record: &format::Record, frame: usize, pr
     }
 }
 
+/// Fields with the character sets of their frame, where they do not say others.
+fn in_charsets<'f>(mut fields: Cow<'f, [format::Field]>, charsets: &[Charset]) -> Cow<'f, [format::Field]> {
+    if !charsets.is_empty() {
+        fields.to_mut().iter_mut().for_each(|field| set_charsets(field, charsets));
+    }
+    fields
+}
+
+fn set_charsets(field: &mut format::Field, charsets: &[Charset]) {
+    let has_none = field.kind.as_ref().is_some_and(|kind| kind.value == format::FieldType::Bytes);
+    if field.charsets.is_empty() && !has_none {
+        field.charsets = charsets.to_vec();
+    }
+    field.group.iter_mut().for_each(|group| group.fields.iter_mut().for_each(|field| set_charsets(field, charsets)));
+}
+
 /// A record, or a variant of one, that is to be compiled.
 #[derive(Clone, Copy)]
 struct Compiled<'f> {
@@ -556,6 +582,7 @@ fn compile_record(
         pattern: record.pattern.as_ref(),
         fields: &record.fields,
         any_name: false,
+        charsets: &declared_frame.charsets,
     };
     let (form, names) = form_of(declared_frame, &declaration, draft, forms, problems);
     let mut gaps = None;
@@ -594,8 +621,9 @@ fn compile_record(
         problems.add(record.kind.span.clone(), kind);
     }
     let checksum_required = checksum_required(record, declared_frame, problems);
-    let when =
-        record.when.as_ref().and_then(|when| condition(when, &draft.frame.header, draft.counts_columns(), problems));
+    let when = record.when.as_ref().and_then(|when| {
+        condition(when, &draft.frame.header, draft.counts_columns(), &declared_frame.charsets, problems)
+    });
     let series = owner.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0));
@@ -683,10 +711,13 @@ fn compile_ignore(
         pattern: ignore.pattern.as_ref(),
         fields: &[],
         any_name: true,
+        charsets: &frame.charsets,
     };
     let (form, _) = form_of(frame, &declaration, draft, forms, problems);
-    let when =
-        ignore.when.as_ref().and_then(|when| condition(when, &draft.frame.header, draft.counts_columns(), problems));
+    let when = ignore
+        .when
+        .as_ref()
+        .and_then(|when| condition(when, &draft.frame.header, draft.counts_columns(), &frame.charsets, problems));
     let count_by = ignore.count_by.as_ref().and_then(|name| {
         let found = draft.sheet.find(&name.value);
         if let Err(nearest) = &found {

@@ -14,6 +14,7 @@ use crate::format::{Field as Declared, FieldType, Literal, Place, Spanned};
 use crate::limits;
 use crate::plan::{At, Count, Form, Reading, Shape, ShapeUnit};
 use crate::problem::{ProblemKind, Problems, nearest};
+use crate::value::{Charset, sent_as};
 
 /// What a record or an ignore says of the lines that it takes.
 pub(super) struct Declaration<'f> {
@@ -22,6 +23,8 @@ pub(super) struct Declaration<'f> {
     pub(super) fields: &'f [Declared],
     /// Whether braces may stand for text that is no field.
     pub(super) any_name: bool,
+    /// Of the text around its fields.
+    pub(super) charsets: &'f [Charset],
 }
 
 impl Declaration<'_> {
@@ -239,7 +242,7 @@ impl Declaration<'_> {
                 }
                 Piece::OpenBrace => return problem(ProblemKind::Senseless("a brace is not closed")),
                 Piece::Blanks => out += r"[ \t]+",
-                Piece::Character(character) => out += &literal(character),
+                Piece::Character(character) => out += &literal(character, self.charsets),
             }
             behind_field = matches!(piece, Piece::Field(_));
         }
@@ -256,23 +259,25 @@ impl Declaration<'_> {
 }
 
 /// A character that stands for itself.
-fn literal(character: char) -> String {
-    let mut bytes = [0; 4];
-    character.encode_utf8(&mut bytes).bytes().map(|byte| format!(r"\x{byte:02X}")).collect()
+fn literal(character: char, charsets: &[Charset]) -> String {
+    let mut room = [0; 4];
+    let hex = |sent: Box<[u8]>| sent.iter().map(|byte| format!(r"\x{byte:02X}")).collect::<String>();
+    let all: Vec<String> = sent_as(character.encode_utf8(&mut room), charsets).into_iter().map(hex).collect();
+    if let [one] = &*all { one.clone() } else { format!("(?:{})", all.join("|")) }
 }
 
-fn literals(text: &str) -> String {
-    text.chars().map(literal).collect()
+fn literals(text: &str, charsets: &[Charset]) -> String {
+    text.chars().map(|character| literal(character, charsets)).collect()
 }
 
 /// What fits a field: the shortest text of its type, one of its codes if no other value is valid, or a mark that stands for "no data".
 fn class(declared: &Declared) -> String {
     let kind = declared.kind.as_ref().map_or(FieldType::Text, |kind| kind.value);
     let text_of = |value: &Literal| match value {
-        Literal::Text(text) => literals(text),
-        Literal::Number(number) => literals(&number.to_string()),
-        Literal::Bits(bits) => literals(&bits.to_string()),
-        Literal::Bool(flag) => literals(&flag.to_string()),
+        Literal::Text(text) => literals(text, &declared.charsets),
+        Literal::Number(number) => literals(&number.to_string(), &[]),
+        Literal::Bits(bits) => literals(&bits.to_string(), &[]),
+        Literal::Bool(flag) => literals(&flag.to_string(), &[]),
     };
     let mut choices: Vec<String> = Vec::new();
     match &declared.equals {

@@ -12,7 +12,7 @@ use crate::format::{Field as Declared, FieldType, Place, When};
 use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Named, Output, Reading, Separation};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::FieldSchema;
-use crate::value::ValueType;
+use crate::value::{Charset, ValueType, charset_words, sent};
 
 /// The parts of a record (or header, or group) gathered so far.
 #[derive(Clone)]
@@ -147,7 +147,8 @@ impl Sheet {
 
     fn add_gates(&mut self, declared: &Declared, kind: FieldType, name: &str, field: &Field, problems: &mut Problems) {
         let (equals, bits) = (declared.equals.as_ref(), declared.bits.as_ref().map(|bits| bits.value));
-        let equals = equals.and_then(|literal| field::constant(literal, kind, bits, "equals", problems));
+        let equals =
+            equals.and_then(|literal| field::constant(literal, kind, bits, "equals", &declared.charsets, problems));
         if equals.is_some() || declared.strict {
             self.gates.push(Gate { name: name.to_owned(), field: field.clone(), equals });
         }
@@ -269,10 +270,11 @@ pub(super) fn condition(
     when: &When,
     header: &[HeaderField],
     has_columns: bool,
+    charsets: &[Charset],
     problems: &mut Problems,
 ) -> Option<Expression<Named>> {
     let fields = header.iter().map(|field| (field.name.as_str(), &field.field)).collect::<Vec<_>>();
-    bound(when, "header field", &fields, has_columns, problems)
+    bound(when, "header field", &fields, has_columns, charsets, problems)
 }
 
 /// Binds a condition to some fields, by their places among them. `what` says what they are.
@@ -281,6 +283,7 @@ pub(super) fn bound(
     what: &'static str,
     fields: &[(&str, &Field)],
     has_columns: bool,
+    charsets: &[Charset],
     problems: &mut Problems,
 ) -> Option<Expression<Named>> {
     let mut resolve = |name: &str| -> Result<(Named, Type), Option<String>> {
@@ -304,7 +307,15 @@ pub(super) fn bound(
         problems.add(when.place(problem.span), kind);
     };
     match expression::parse(&when.text) {
-        Ok(tree) => tree.check(&mut resolve, &mut report),
+        Ok(tree) => {
+            let mut checked = tree.check(&mut resolve, &mut report);
+            if let (Some(checked), false) = (&mut checked, charsets.is_empty()) {
+                checked.texts(&mut |text| {
+                    *text = sent(core::str::from_utf8(text).unwrap_or_default(), charsets);
+                });
+            }
+            checked
+        }
         Err(problem) => {
             report(problem);
             None
@@ -380,6 +391,7 @@ fn notes(declared: &Declared) -> String {
     ];
     notes.extend(words.iter().filter(|(said, _)| *said).map(|(_, word)| (*word).to_string()));
     notes.extend(declared.since.as_ref().map(|since| format!("seconds since {}", since.value)));
+    notes.extend((!declared.charsets.is_empty()).then(|| charset_words(&declared.charsets)));
     notes.extend(declared.layout.as_ref().map(|layout| layout.value.clone()));
     notes.extend(declared.zone.as_ref().map(|zone| format!("of {}", zone.value)));
     notes.join("; ")

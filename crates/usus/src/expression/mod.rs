@@ -278,6 +278,19 @@ impl<N> Expression<N> {
         }
     }
 
+    /// Calls `change` with every text in it.
+    pub(crate) fn texts(&mut self, change: &mut dyn FnMut(&mut Box<[u8]>)) {
+        match &mut self.node {
+            Node::Text(text) => change(text),
+            Node::Not(inner) => inner.texts(change),
+            Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
+                sides.iter_mut().for_each(|side| side.texts(change));
+            }
+            Node::Among(parts) => parts.iter_mut().for_each(|part| part.texts(change)),
+            Node::Name(_) | Node::Number(_) => {}
+        }
+    }
+
     fn truth<'a>(&'a self, look: &dyn Fn(&N) -> Operand<'a>) -> Option<bool> {
         match &self.node {
             Node::Not(inner) => inner.truth(look).map(|truth| !truth),

@@ -6,6 +6,7 @@ use core::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
+use super::frame::read_charsets;
 use super::keys::{Keys, decimal, in_file_order, pair_of, span_of, wrong};
 use super::read::read_when;
 use super::types::{integer_type, unknown_type};
@@ -77,6 +78,7 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         strict: keys
             .word("invalid", "treatment of invalid text", &[("reject", true), ("keep", false)])
             .unwrap_or(false),
+        charsets: read_charsets(&mut keys),
         fill: read_fill(&mut keys),
         closed: keys.flag("closed"),
         group: read_group(&mut keys, groups),

@@ -15,7 +15,7 @@ use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::time::Span;
 use crate::unit;
-use crate::value::Decimal;
+use crate::value::{Charset, Decimal};
 
 const CUTS: [&str; 4] = ["text", "nmea-0183", "packet", "slip"];
 
@@ -48,6 +48,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let assign = if in_pairs { keys.short_text("assign") } else { None };
     let words = [("reject", Repeated::Reject), ("first", Repeated::First), ("last", Repeated::Last)];
     let repeated = if in_pairs { keys.word("repeated", "way to take a key that comes twice", &words) } else { None };
+    let charsets = read_charsets(&mut keys);
     let quote = read_quote(&mut keys, &separators, assign.as_ref());
     let given = [("separator", !separators.is_empty()), ("joined", joined), ("quote", quote.is_some())];
     for (key, _) in given.into_iter().filter(|(_, given)| *given && reads == Some(Read::Bytes)) {
@@ -73,6 +74,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         joined,
         assign,
         repeated: repeated.unwrap_or_default(),
+        charsets,
         quote,
     })
 }
@@ -310,6 +312,22 @@ fn read_separators(keys: &mut Keys<'_, '_>) -> Vec<Spanned<String>> {
         keys.check_short("separator", separator);
     }
     separators
+}
+
+/// `charset`: a character set, or several of which the first that fits is it.
+pub(super) fn read_charsets(keys: &mut Keys<'_, '_>) -> Vec<Charset> {
+    let mut charsets = Vec::new();
+    for text in keys.texts("charset") {
+        match Charset::WORDS.iter().find(|(word, _)| *word == text.value) {
+            Some((_, charset)) if !charsets.contains(charset) => charsets.push(*charset),
+            Some(_) => keys.problem(text.span, ProblemKind::Twice { what: "character set", name: text.value }),
+            None => {
+                let words = Charset::WORDS.iter().map(|(word, _)| *word);
+                keys.problem(text.span, unknown_word("character set", &text.value, words));
+            }
+        }
+    }
+    charsets
 }
 
 /// `quote`: a character that no separator has.

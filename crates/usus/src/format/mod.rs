@@ -26,6 +26,7 @@ use core::ops::Range;
 use crate::limits;
 use crate::problem::ProblemKind;
 use crate::time::Span;
+pub use crate::value::Charset;
 use crate::value::Decimal;
 
 /// A declared format: serial settings, framing, records and examples, as read from a format file.
@@ -309,6 +310,8 @@ pub struct Frame {
     pub assign: Option<Spanned<String>>,
     /// `repeated`: what is made of a key that comes twice.
     pub repeated: Repeated,
+    /// `charset`: the character sets of its texts, of which the first that fits is it; UTF-8 if there is none.
+    pub charsets: Vec<Charset>,
     /// `quote`: the character between which a column may hold separators; doubled, it stands for itself.
     pub quote: Option<u8>,
 }
@@ -328,6 +331,7 @@ impl Frame {
             joined: false,
             assign: None,
             repeated: Repeated::Reject,
+            charsets: Vec::new(),
             quote: None,
         }
     }
@@ -684,6 +688,8 @@ pub struct Field {
     pub strict: bool,
     /// `closed`: a value that `codes` does not name is invalid.
     pub closed: bool,
+    /// `charset`: the character sets of the text, where they are not those of the frame.
+    pub charsets: Vec<Charset>,
     /// `fill`: the byte that fills a text up to its width.
     pub fill: Option<u8>,
     /// `count` or `up_to` and `fields`: a group.

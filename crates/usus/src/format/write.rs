@@ -124,6 +124,7 @@ fn frame(frame: &Frame) -> Keys {
         Repeated::Last => Some("last"),
     };
     keys.text("repeated", repeated);
+    keys.list("charset", frame.charsets.iter().map(|charset| quoted(charset.word())).collect());
     keys.text("quote", frame.quote.map(|quote| char::from(quote).to_string()).as_deref());
     keys.fields("header", &frame.header);
     keys
@@ -238,6 +239,7 @@ fn field(field: &Field) -> Keys {
     keys.condition(field.when.as_ref());
     keys.flag("optional", field.optional);
     keys.text("invalid", field.strict.then_some("reject"));
+    keys.list("charset", field.charsets.iter().map(|charset| quoted(charset.word())).collect());
     keys.shown("fill", field.fill);
     if let Some(group) = &field.group {
         match &group.count {

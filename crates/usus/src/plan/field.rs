@@ -7,7 +7,7 @@ use super::Constant;
 use super::output::Plain;
 use crate::integer::{Integer, Order};
 use crate::unit::Conversion;
-use crate::value::{DateTime, Decimal, Layout, Name, Notation, Quality};
+use crate::value::{Charset, DateTime, Decimal, Layout, Name, Notation, Quality};
 
 /// Where a field begins, in bytes or columns.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -198,6 +198,8 @@ pub(crate) enum Meaning {
     Text {
         fill: Option<u8>,
         codes: TextCodes,
+        /// The first that fits; UTF-8 if there is none.
+        charsets: Box<[Charset]>,
     },
     Bytes,
     /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.

@@ -245,11 +245,10 @@ pub(crate) struct Pairs {
 }
 
 impl Pairs {
-    pub(crate) fn new(assign: &str, repeated: Repeated, labels: &[String]) -> Pairs {
-        let labels: Box<[Box<[u8]>]> = labels.iter().map(|label| label.as_bytes().into()).collect();
+    pub(crate) fn new(assign: Box<[u8]>, repeated: Repeated, labels: Box<[Box<[u8]>]>) -> Pairs {
         let mut sorted: Box<[u16]> = (0..labels.len() as u16).collect();
         sorted.sort_by_key(|place| &labels[usize::from(*place)]);
-        Pairs { assign: assign.as_bytes().into(), repeated, labels, sorted }
+        Pairs { assign, repeated, labels, sorted }
     }
 
     /// The place of a label, which is likely to be `next`.
@@ -282,15 +281,17 @@ impl Separation {
     }
 
     /// `apart` says whether columns have to lie apart, since some may not be there.
-    pub(crate) fn new(separators: &[&str], joined: bool, quote: Option<u8>, apart: bool) -> Separation {
-        let usual: &[&str] = if separators.is_empty() { &[","] } else { separators };
-        if let ([one], false, None) = (usual, joined || apart, quote)
-            && let [byte] = one.as_bytes()
+    pub(crate) fn new(separators: Vec<Box<[u8]>>, joined: bool, quote: Option<u8>, apart: bool) -> Separation {
+        let mut separators = separators;
+        if separators.is_empty() {
+            separators.push(Box::new(*b","));
+        }
+        if let ([one], false, None) = (&*separators, joined || apart, quote)
+            && let [byte] = **one
         {
-            return Separation::Byte(*byte);
+            return Separation::Byte(byte);
         }
         let mut may_begin = Box::new([false; 256]);
-        let mut separators: Vec<Box<[u8]>> = usual.iter().map(|text| text.as_bytes().into()).collect();
         for first in separators.iter().filter_map(|separator| separator.first()) {
             may_begin[usize::from(*first)] = true;
         }
@@ -300,7 +301,7 @@ impl Separation {
     }
 
     /// The same, between pairs.
-    pub(crate) fn of_pairs(separators: &[&str], joined: bool, quote: Option<u8>, pairs: Pairs) -> Separation {
+    pub(crate) fn of_pairs(separators: Vec<Box<[u8]>>, joined: bool, quote: Option<u8>, pairs: Pairs) -> Separation {
         let mut separation = Separation::new(separators, joined, quote, true);
         if let Separation::Apart(apart) = &mut separation {
             (apart.joined, apart.pairs) = (joined, Some(Box::new(pairs)));

@@ -92,7 +92,7 @@ pub(super) fn short(field: &Field) -> Option<(u32, Shortcut)> {
 }
 
 fn is_bare_text(field: &Field) -> bool {
-    let text = matches!(&field.meaning, Meaning::Text { fill: None, codes } if codes.is_empty());
+    let text = matches!(&field.meaning, Meaning::Text { fill: None, codes, .. } if codes.is_empty());
     text && field.no_data.is_empty()
 }
 
@@ -121,7 +121,7 @@ fn way(field: &Field) -> Shortcut {
             });
             placed.map(|()| Shortcut::Codes(Box::new(names)))
         }
-        (Meaning::Text { fill: None, codes }, None) => match codes.is_empty() {
+        (Meaning::Text { fill: None, codes, .. }, None) => match codes.is_empty() {
             true => Some(Shortcut::Text),
             false => Letters::new(codes).map(Box::new).map(Shortcut::Letters),
         },

@@ -45,7 +45,7 @@ pub trait Visit {
 
     /// Sees a short text as it was written. Only where [`Visit::WRITTEN`] asks for it.
     fn text(&mut self, schema: &FieldSchema, text: ShortText<'_>) {
-        self.reading(schema, Reading::good(Value::Text(Text(text.text()))));
+        self.reading(schema, Reading::good(Value::Text(Text::new(text.text()))));
     }
 
     /// Sees a value that is the name of a code, if that is short and printable, with nothing in it that is quoted or escaped anywhere. What is not
@@ -335,7 +335,7 @@ fn try_short<'a, V: Visit>(
         Shortcut::Letters(letters) => {
             let letter = column.wide.first().filter(|_| column.length == 1)?;
             let name = letters.name(*letter)?;
-            show_name(schema, Value::Text(Text(name.text().as_bytes())), name, visitor);
+            show_name(schema, Value::Text(Text::new(name.text().as_bytes())), name, visitor);
             Some(())
         }
         Shortcut::Clock(pattern) => show(schema, Value::Clock(pattern.clock(column)?), visitor),
@@ -387,7 +387,7 @@ fn text<V: Visit>(schema: &FieldSchema, column: Column<'_>, visitor: &mut V) -> 
         visitor.text(schema, text);
         return Some(());
     }
-    if is_plain(column) { show(schema, Value::Text(Text(column.text())), visitor) } else { None }
+    if is_plain(column) { show(schema, Value::Text(Text::new(column.text())), visitor) } else { None }
 }
 
 /// Shows a number that is written shortly.

@@ -1,6 +1,7 @@
 //! What a field can say: values, and why there is none.
 
 mod calendar;
+mod charset;
 mod decimal;
 pub(crate) mod digits;
 mod layout;
@@ -15,6 +16,8 @@ use core::fmt;
 
 pub use calendar::{Clock, Date, DateTime};
 pub(crate) use calendar::{instant, parse_offset};
+pub use charset::Charset;
+pub(crate) use charset::{charset_words, sent, sent_as};
 pub use decimal::Decimal;
 pub use digits::Written;
 pub(crate) use digits::{Column, Pattern};
@@ -37,7 +40,7 @@ pub enum Value<'a> {
     F32(f32),
     /// A binary floating-point number of 64 bits.
     F64(f64),
-    /// Text as the device sent it. It may hold any byte; [`Text::to_str`] says whether it is UTF-8.
+    /// Text as the device sent it. It may hold any byte.
     Text(Text<'a>),
     /// Raw bytes.
     Bytes(&'a [u8]),
@@ -84,7 +87,7 @@ pub enum Quality {
     OutOfRange,
     /// What was sent is not a value of the field's type.
     Invalid,
-    /// The text is not valid UTF-8; it is shown with replacement characters.
+    /// The text is none in its character set; it is shown with replacement characters.
     InvalidText,
     /// The floating-point number is a NaN or infinite.
     NotFinite,
@@ -146,33 +149,59 @@ impl<'a> Reading<'a> {
 
 /// Text as sent, in whatever encoding.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
-pub struct Text<'a>(pub(crate) &'a [u8]);
+pub struct Text<'a> {
+    bytes: &'a [u8],
+    charset: Charset,
+}
 
 impl<'a> Text<'a> {
-    /// The bytes as they were sent.
-    pub const fn bytes(self) -> &'a [u8] {
-        self.0
+    /// Bytes that are text in UTF-8, or were meant to be.
+    #[inline(always)]
+    pub(crate) const fn new(bytes: &'a [u8]) -> Text<'a> {
+        Text { bytes, charset: Charset::Utf8 }
     }
 
-    /// The text, if it is UTF-8.
+    /// Bytes that are text in some character set.
+    pub(crate) fn of(bytes: &'a [u8], charset: Charset) -> Text<'a> {
+        // What is ASCII is the same in all of them.
+        let charset = if bytes.is_ascii() { Charset::Utf8 } else { charset };
+        Text { bytes, charset }
+    }
+
+    /// The bytes as they were sent.
+    pub const fn bytes(self) -> &'a [u8] {
+        self.bytes
+    }
+
+    /// The character set that they are read in: UTF-8 if they are ASCII only.
+    pub const fn charset(self) -> Charset {
+        self.charset
+    }
+
+    /// The text, if it was sent in UTF-8. What was sent otherwise is told by its `Display`, and by [`Text::pieces`].
     pub const fn to_str(self) -> Option<&'a str> {
-        match core::str::from_utf8(self.0) {
-            Ok(text) => Some(text),
-            Err(_) => None,
+        match (self.charset, core::str::from_utf8(self.bytes)) {
+            (Charset::Utf8, Ok(text)) => Some(text),
+            _ => None,
         }
     }
 }
 
 impl<'a> Text<'a> {
-    /// The text piece by piece, with U+FFFD for what is not UTF-8.
+    /// The text piece by piece, with U+FFFD for what is no character of its set.
     pub fn pieces(self) -> impl Iterator<Item = &'a str> {
         let replaced = |invalid: &[u8]| if invalid.is_empty() { "" } else { "\u{FFFD}" };
-        self.0.utf8_chunks().flat_map(move |piece| [piece.valid(), replaced(piece.invalid())])
+        let (utf8, other) = match self.charset {
+            Charset::Utf8 => (self.bytes, &[][..]),
+            _ => (&[][..], self.bytes),
+        };
+        let characters = other.iter().map(move |byte| self.charset.character(*byte).unwrap_or("\u{FFFD}"));
+        utf8.utf8_chunks().flat_map(move |piece| [piece.valid(), replaced(piece.invalid())]).chain(characters)
     }
 }
 
 impl fmt::Display for Text<'_> {
-    /// The text, with U+FFFD for what is not UTF-8.
+    /// The text, with U+FFFD for what is no character of its set.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.pieces().try_for_each(|piece| f.write_str(piece))
     }
@@ -180,7 +209,7 @@ impl fmt::Display for Text<'_> {
 
 impl fmt::Debug for Text<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "\"{}\"", self.0.escape_ascii())
+        write!(f, "\"{}\"", self.bytes.escape_ascii())
     }
 }
 

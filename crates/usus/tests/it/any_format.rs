@@ -94,6 +94,7 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 let quote = if *quotes { "quote = '\"'\n" } else { "" };
                 let joined = rng.u32(0..4) == 0;
                 text += &format!("cut = 'text'\nseparator = ['{separator}'{others}]\njoined = {joined}\n{quote}");
+                text += rng.choice(["", "charset = ['utf-8', 'windows-1252']\n", "charset = 'latin-1'\n"]).unwrap();
                 text += &format!("header = [{}]\n", header("1-3"));
                 records += &texts(rng, number, 1);
             }

@@ -381,6 +381,14 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 ok,
             ),
         ),
+        (
+            "character sets that there are not",
+            text(
+                "charset = ['latin-1', 'cp850', 'latin-1']",
+                "fields = [{ name = 'a', charset = 'latin1' }, { name = 'b', charset = ['ascii', 3] }]",
+            ),
+        ),
+        ("a character set of bytes", field("{ name = 'v', type = 'bytes', width = 3, charset = 'ascii' }")),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",
