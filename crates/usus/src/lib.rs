@@ -63,6 +63,7 @@ extern crate std;
 mod check;
 pub mod checksum;
 mod claim;
+mod clean;
 mod compile;
 mod contents;
 mod decoder;

@@ -22,9 +22,9 @@ use crate::format::{self, CheckForm, Format, Presence, Spanned};
 use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
-    At, Check, CheckPlace, Choice, ChoiceKey, Counter, Edge, Field, Form, Frame, Framing, Ignore, Inner, Kind,
-    LayoutRow, Length, Named, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit, Slip,
-    Slot, Text, fixed_packets,
+    At, Check, CheckPlace, Choice, ChoiceKey, Cleaning, Counter, Edge, Field, Form, Frame, Framing, Ignore, Inner,
+    Kind, LayoutRow, Length, Named, Packet, Pairs, Pattern, Raw, Reading, Role, Route, Sentence, Separation, ShapeUnit,
+    Slip, Slot, Text, fixed_packets,
 };
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::read::Cells;
@@ -862,6 +862,18 @@ fn no_lines_beside(before: &format::Frame, behind: &format::Frame) -> Option<(co
     differ.then(|| (behind.span.clone(), "`text` frames of one line need the same `end` and `idle`"))
 }
 
+/// What is taken out of the lines of a role.
+fn cleaning_of(format: &Format, role: Option<&str>) -> Cleaning {
+    let line = format.lines.iter().find(|line| role == Some(&*line.role.value));
+    let clean = line.and_then(|line| line.clean.as_ref()).unwrap_or(&format.clean);
+    Cleaning {
+        parity: clean.contains(&format::Clean::Parity),
+        nul: clean.contains(&format::Clean::Nul),
+        flow: clean.contains(&format::Clean::Flow),
+        escapes: clean.contains(&format::Clean::Escapes),
+    }
+}
+
 /// Which cuts run on which line.
 fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &mut Problems) -> Vec<Route> {
     for declared in &format.frames {
@@ -874,11 +886,21 @@ fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &
         }
     }
     let route = |role: Option<&str>| {
-        let mut route = Route { searching: Vec::new(), text: None, lines: Vec::new(), largest: 1 };
+        let mut route = Route {
+            cleaning: cleaning_of(format, role),
+            searching: Vec::new(),
+            text: None,
+            lines: Vec::new(),
+            largest: 1,
+        };
         let mut wrong = None;
         for (index, (declared, frame)) in format.frames.iter().zip(frames).enumerate() {
             if declared.on.as_ref().is_some_and(|on| role.is_some_and(|role| role != on.value)) {
                 continue;
+            }
+            if frame.reading == Reading::Bytes && !route.cleaning.is_nothing() {
+                let why = "`clean` would take bytes out of these frames, which are read as bytes";
+                wrong = wrong.or(Some((declared.span.clone(), why)));
             }
             if frame.framing.searches() {
                 route.searching.push(index as u16);

@@ -6,12 +6,12 @@ use alloc::vec::Vec;
 use super::decide::{self, Decision};
 use super::frames::Then;
 use super::{Join, Outcome};
+use crate::clean::Cleaner;
 use crate::contents;
 use crate::event::{Event, Notice, NoticeKind, Reject};
 use crate::framing::{self, Behind, Contents, Ended, Framed, Scan, Step, View};
 use crate::input::{Fault, FaultKind, LineId, Loss};
 use crate::ledger::Ledger;
-use crate::marks::Marks;
 use crate::plan::{Frame, Framing, Inner, Plan};
 use crate::read::Cells;
 use crate::reason::Reason;
@@ -66,6 +66,8 @@ impl<'w> Seen<'w> {
 pub(super) struct Line {
     pub(super) origin: Origin,
     pub(super) route: usize,
+    /// What takes out of its bytes what does not belong there, if anything does.
+    cleaner: Option<Cleaner>,
     character: Option<Span>,
     lateness: Span,
     /// A silence that ends a text, if the format has such.
@@ -111,8 +113,9 @@ impl Line {
         let text = inner.routes[route].text.map(|frame| &inner.frames[usize::from(frame)].framing);
         let idle = if let Some(Framing::Text(text)) = text { text.idle } else { None };
         Line {
-            origin: Origin { plan: plan.clone(), line: id, marks: Marks::default() },
+            origin: Origin::new(plan, id),
             route,
+            cleaner: Some(inner.routes[route].cleaning).filter(|cleaning| !cleaning.is_nothing()).map(Cleaner::new),
             character,
             lateness: LATENESS,
             idle,
@@ -195,12 +198,25 @@ impl Line {
         }
         self.origin.marks.push(start, time);
         self.ledger.faults += faults.len() as u64;
-        self.faults.extend(faults.iter().map(|fault| (start + fault.at.min(bytes.len()) as u64, fault.kind)));
         self.last = time.or(self.last);
         if self.window.capacity() - self.window.len() < bytes.len() {
             self.make_room(bytes.len());
         }
-        self.window.extend_from_slice(bytes);
+        match &mut self.cleaner {
+            None => self.window.extend_from_slice(bytes),
+            Some(cleaner) => {
+                let taken = cleaner.clean(bytes, &mut self.window) as u64;
+                self.ledger.filler += taken;
+                self.ledger.total += taken;
+                let before = self.origin.removed.total();
+                for (left, taken) in cleaner.runs() {
+                    self.origin.removed.push(start + left as u64, before + taken as u64);
+                }
+            }
+        }
+        let cleaner = self.cleaner.as_ref();
+        let place = |at: usize| at - cleaner.map_or(0, |cleaner| cleaner.taken_before(at));
+        self.faults.extend(faults.iter().map(|fault| (start + place(fault.at.min(bytes.len())) as u64, fault.kind)));
     }
 
     /// Whether it is known, without looking, that nothing can be said yet.
@@ -224,6 +240,7 @@ impl Line {
         }
         self.window.reserve(length);
         self.origin.marks.forget(keep);
+        self.origin.removed.forget(keep);
     }
 
     /// Books a silence before a chunk: the time since the last byte, less what the chunk's own characters took (as far as chunks can
@@ -267,6 +284,7 @@ impl Line {
 
     pub(super) fn close(&mut self, closing: Closing) {
         self.nothing_before = 0;
+        self.cleaner.iter_mut().for_each(Cleaner::reset);
         self.closings.push_back((self.end(), closing));
     }
 
@@ -341,6 +359,18 @@ impl Line {
         }
     }
 
+    /// Something that was told about the stream, as it is about the line. A record is told as it is here.
+    pub(super) fn told(&self, outcome: Outcome) -> Outcome {
+        let left = |offset| self.origin.removed.left(offset);
+        match outcome {
+            Outcome::Record { .. } => outcome,
+            Outcome::Reject { offset, length, reason, candidates, clipped } => {
+                Outcome::Reject { offset: left(offset), length, reason, candidates, clipped }
+            }
+            Outcome::Notice { offset, kind } => Outcome::Notice { offset: left(offset), kind },
+        }
+    }
+
     /// What is to be said, with the bytes that it is about.
     pub(super) fn event<'a>(&'a self, plan: &'a Plan, seen: Seen<'a>, outcome: Outcome) -> Event<'a> {
         let line = self.origin.line;
@@ -366,10 +396,13 @@ impl Line {
             Outcome::Reject { offset, length, reason, candidates, clipped } => {
                 let bytes = seen.bytes(offset, length);
                 let times = self.times(offset, length);
+                let offset = self.origin.removed.raw(offset);
                 let reject = Reject { plan, line, offset, bytes, times, reason, candidates };
                 if clipped { Event::Clipped(reject) } else { Event::Reject(reject) }
             }
-            Outcome::Notice { offset, kind } => Event::Notice(Notice { plan, line, offset, kind }),
+            Outcome::Notice { offset, kind } => {
+                Event::Notice(Notice { plan, line, offset: self.origin.removed.raw(offset), kind })
+            }
         }
     }
 

@@ -316,7 +316,7 @@ impl Events<'_> {
             (Err(Stop), Some(said), _) => said.event(plan),
             (Err(Stop), None, outcome) => {
                 let line = lines.get(self.lines.start)?;
-                Some(line.event(plan, line.seen(), outcome?))
+                Some(line.event(plan, line.seen(), line.told(outcome?)))
             }
         }
     }

@@ -71,6 +71,8 @@ pub struct Format {
     pub version: Option<String>,
     /// `serial`: settings of the line.
     pub serial: Option<Serial>,
+    /// `clean`: what is taken out of its lines before anything is cut.
+    pub clean: Vec<Clean>,
     /// `limits`: bounds that this format lowers.
     pub limits: Limits,
     /// `[line.ROLE]`: the lines that the format speaks of, if it speaks of several.
@@ -95,6 +97,7 @@ impl Format {
             title: None,
             version: None,
             serial: None,
+            clean: Vec::new(),
             limits: Limits::default(),
             lines: Vec::new(),
             frames: Vec::new(),
@@ -275,12 +278,42 @@ pub struct LineRole {
     pub role: Spanned<String>,
     /// Its settings, where they are not those of the format.
     pub serial: Option<Serial>,
+    /// `clean`: what is taken out of it, where that is not what the format says.
+    pub clean: Option<Vec<Clean>>,
 }
 
 impl LineRole {
     /// A line with the settings of the format.
     pub fn new(role: impl Into<String>) -> LineRole {
-        LineRole { role: role.into().into(), serial: None }
+        LineRole { role: role.into().into(), serial: None, clean: None }
+    }
+}
+
+/// Something that is taken out of a line, since it does not belong to it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Clean {
+    /// The highest bit of each byte: what a line of seven data bits and parity looks like with eight.
+    Parity,
+    /// NULs, as devices send them to fill time.
+    Nul,
+    /// XON and XOFF.
+    Flow,
+    /// What moves a terminal's cursor and colours its text (ECMA-48).
+    Escapes,
+}
+
+impl Clean {
+    pub(crate) const WORDS: [(&'static str, Clean); 4] =
+        [("parity", Clean::Parity), ("nul", Clean::Nul), ("flow", Clean::Flow), ("escapes", Clean::Escapes)];
+
+    /// Its word in format files.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Clean::Parity => "parity",
+            Clean::Nul => "nul",
+            Clean::Flow => "flow",
+            Clean::Escapes => "escapes",
+        }
     }
 }
 

@@ -6,8 +6,8 @@ use core::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::keys::{Keys, in_file_order};
-use super::{Format, Ignore, Limits, LineRole, Record, Serial, Spanned, When, example, field, frame};
+use super::keys::{Keys, in_file_order, unknown_word};
+use super::{Clean, Format, Ignore, Limits, LineRole, Record, Serial, Spanned, When, example, field, frame};
 use crate::expression;
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
@@ -40,6 +40,7 @@ fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<
     let title = keys.text("title").map(|title| title.value);
     let version = keys.text("version").map(|version| version.value);
     let serial = read_serial(&mut keys);
+    let clean = read_clean(&mut keys).unwrap_or_default();
     let limits = read_limits(&mut keys);
     let lines = read_lines(&mut keys);
     let frames = read_frames(&mut keys);
@@ -56,6 +57,7 @@ fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<
         title,
         version,
         serial,
+        clean,
         limits,
         lines,
         frames,
@@ -79,6 +81,23 @@ fn read_serial(keys: &mut Keys<'_, '_>) -> Option<Serial> {
         keys.problem(text.span, kind);
     }
     serial
+}
+
+/// `clean`, if it is there: an empty list takes nothing out of a line.
+fn read_clean(keys: &mut Keys<'_, '_>) -> Option<Vec<Clean>> {
+    keys.value("clean")?;
+    let mut clean = Vec::new();
+    for text in keys.texts("clean") {
+        match Clean::WORDS.iter().find(|(word, _)| *word == text.value) {
+            Some((_, what)) if !clean.contains(what) => clean.push(*what),
+            Some(_) => keys.problem(text.span, ProblemKind::Twice { what: "part", name: text.value }),
+            None => {
+                let words = Clean::WORDS.iter().map(|(word, _)| *word);
+                keys.problem(text.span, unknown_word("part of a line that can be taken out", &text.value, words));
+            }
+        }
+    }
+    Some(clean)
 }
 
 fn read_limits(keys: &mut Keys<'_, '_>) -> Limits {
@@ -105,8 +124,9 @@ fn read_lines(keys: &mut Keys<'_, '_>) -> Vec<LineRole> {
         };
         let mut inner = Keys::new(table, role.span.clone(), "`[line.ROLE]`", keys.problems);
         let serial = read_serial(&mut inner);
+        let clean = read_clean(&mut inner);
         inner.done();
-        lines.push(LineRole { role, serial });
+        lines.push(LineRole { role, serial, clean });
     }
     lines
 }

@@ -9,8 +9,8 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 
 use super::pattern::pattern_of;
 use super::{
-    Check, CheckForm, Count, Cut, Example, Expected, Field, FieldType, Format, Frame, Ignore, Length, LineEnd, Literal,
-    Place, Presence, Read, Record, Repeated, Spanned, When,
+    Check, CheckForm, Clean, Count, Cut, Example, Expected, Field, FieldType, Format, Frame, Ignore, Length, LineEnd,
+    Literal, Place, Presence, Read, Record, Repeated, Spanned, When,
 };
 use crate::time::Span;
 
@@ -21,11 +21,16 @@ pub(super) fn format(format: &Format) -> String {
     top.text("title", format.title.as_deref());
     top.text("version", format.version.as_deref());
     top.text("serial", format.serial.map(|serial| serial.to_string()).as_deref());
+    top.list("clean", clean(&format.clean));
     let mut file = top.lines();
     file += &section("[limits]", limits(format));
     for line in &format.lines {
         let mut keys = Keys::default();
         keys.text("serial", line.serial.map(|serial| serial.to_string()).as_deref());
+        match line.clean.as_deref() {
+            Some([]) => keys.put("clean", "[]".to_string()),
+            all => keys.list("clean", clean(all.unwrap_or_default())),
+        }
         file += &format!("\n[line.{}]\n{}", quoted_key(&line.role.value), keys.lines());
     }
     for declared in &format.frames {
@@ -44,6 +49,10 @@ pub(super) fn format(format: &Format) -> String {
         file += &format!("\n[[example]]\n{}", example(declared).lines());
     }
     file
+}
+
+fn clean(clean: &[Clean]) -> Vec<String> {
+    clean.iter().map(|what| quoted(what.word())).collect()
 }
 
 /// A section, unless nothing stands in it.

@@ -64,7 +64,8 @@ impl Plan {
 
     /// Whether its records can only be told in order, from the first on: then a stream is decoded by one decoder.
     pub fn needs_order(&self) -> bool {
-        self.0.stages.iter().any(Stage::carries)
+        // What was taken out before a byte is known only by whoever saw it.
+        self.0.stages.iter().any(Stage::carries) || self.0.routes.iter().any(|route| route.cleaning.takes_out())
     }
 
     /// Whether it joins what comes on several lines. Then each chunk is to be decoded before the next is fed: what waits for another line is looked at
@@ -148,9 +149,32 @@ pub(crate) struct Role {
     pub(crate) character: Option<Span>,
 }
 
+/// What is taken out of a line before anything is cut.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Cleaning {
+    /// The highest bit of each byte.
+    pub(crate) parity: bool,
+    pub(crate) nul: bool,
+    pub(crate) flow: bool,
+    pub(crate) escapes: bool,
+}
+
+impl Cleaning {
+    /// Whether there is nothing to be done.
+    pub(crate) fn is_nothing(self) -> bool {
+        self == Cleaning::default()
+    }
+
+    /// Whether bytes may be taken out, so that others move up.
+    pub(crate) fn takes_out(self) -> bool {
+        self.nul || self.flow || self.escapes
+    }
+}
+
 /// The framings that run on a line of one role.
 #[derive(Clone)]
 pub(crate) struct Route {
+    pub(crate) cleaning: Cleaning,
     /// Frames that are searched for, in the order of the file.
     pub(crate) searching: Vec<u16>,
     /// The frame that takes what is left, or the first of several whose lines are told apart by what they begin with.

@@ -52,6 +52,7 @@ impl Kept {
         kept.origin.marks.clear();
         kept.origin.marks.push(offset, record.received());
         kept.origin.marks.push(offset + (record.frame.len() as u64).max(1) - 1, record.completed());
+        kept.origin.removed = record.origin.removed.within(offset, offset + record.frame.len() as u64);
         (kept.kind, kept.offset, kept.contents) = (kind, offset, contents);
         (kept.tail, kept.count) = (cells.tail, count);
         kept.frame.clear();
@@ -63,6 +64,11 @@ impl Kept {
         kept.columns.clear();
         kept.columns.extend_from_slice(cells.columns);
         kept
+    }
+
+    /// Where it stands in its stream: offset and length.
+    pub(super) fn range(&self) -> (u64, u64) {
+        self.origin.range(self.offset, &self.frame)
     }
 
     /// When its last byte arrived.

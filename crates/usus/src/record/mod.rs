@@ -5,6 +5,7 @@ mod visit;
 
 use core::fmt;
 
+use crate::clean::Removed;
 use crate::framing::Contents;
 use crate::input::LineId;
 use crate::marks::Marks;
@@ -23,6 +24,8 @@ pub(crate) struct Origin {
     pub(crate) line: LineId,
     /// When its bytes arrived.
     pub(crate) marks: Marks,
+    /// Where they stood, if others were taken out.
+    pub(crate) removed: Removed,
 }
 
 /// What a frame says: a kind and named fields. It is lent: its texts are the frame's own bytes.
@@ -44,7 +47,18 @@ pub struct Record<'a> {
 
 impl Origin {
     pub(crate) fn new(plan: &Plan, line: LineId) -> Origin {
-        Origin { plan: plan.clone(), line, marks: Marks::default() }
+        Origin { plan: plan.clone(), line, marks: Marks::default(), removed: Removed::default() }
+    }
+}
+
+impl Origin {
+    /// Where a frame stands in its stream, with what was taken out of it: offset and length.
+    fn range(&self, offset: u64, frame: &[u8]) -> (u64, u64) {
+        let begin = self.removed.raw(offset);
+        match (frame.len() as u64).checked_sub(1) {
+            Some(to_last) => (begin, self.removed.raw(offset + to_last) + 1 - begin),
+            None => (begin, 0),
+        }
     }
 }
 
@@ -76,7 +90,7 @@ impl<'a> Record<'a> {
 
     /// Stream offset of its first byte. With the stream, line and kind it is the record's identity.
     pub fn offset(&self) -> u64 {
-        self.offset
+        self.origin.removed.raw(self.offset)
     }
 
     /// Which record of its frame it is, from 0.
@@ -88,12 +102,12 @@ impl<'a> Record<'a> {
     pub fn ranges(&self) -> impl ExactSizeIterator<Item = (u64, u64)> + 'a {
         let record = *self;
         (0..record.row.map_or(1, |row| row.parts.len())).map(move |part| match record.row {
-            Some(row) => (row.parts[part].offset, row.parts[part].frame.len() as u64),
-            None => (record.offset, record.length()),
+            Some(row) => row.parts[part].range(),
+            None => record.origin.range(record.offset, record.frame),
         })
     }
 
-    /// The bytes of its frame, as they were sent; of the first, if it was made of several.
+    /// The bytes of its frame, as they were sent but for what was cleaned; of the first, if it was made of several.
     pub fn frame(&self) -> &'a [u8] {
         self.frame
     }
@@ -265,7 +279,7 @@ impl<'a> Record<'a> {
 
 impl fmt::Debug for Record<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} at {}: ", self.kind(), self.offset)?;
+        write!(f, "{} at {}: ", self.kind(), self.offset())?;
         f.debug_map().entries(self.fields().map(|(schema, cell)| (&schema.name, cell))).finish()
     }
 }

@@ -34,7 +34,7 @@ impl Joining {
             Some((_, _, other)) => {
                 if let Some(kept) = row.parts.first() {
                     let notice = NoticeKind::CameAgain { kind: row.kind };
-                    behind.push(Said::Notice(kept.origin.line, kept.offset, notice));
+                    behind.push(Said::Notice(kept.origin.line, kept.record().offset(), notice));
                 }
                 reject(other, behind);
             }

@@ -74,7 +74,7 @@ impl Said {
             Said::Reject(kept, reason) => {
                 let record = kept.record();
                 let times = record.received().zip(record.completed());
-                let (line, offset, bytes) = (kept.origin.line, kept.offset, &*kept.frame);
+                let (line, offset, bytes) = (kept.origin.line, kept.record().offset(), &*kept.frame);
                 Event::Reject(Reject { plan, line, offset, bytes, times, reason: *reason, candidates: 1 })
             }
             Said::Notice(line, offset, kind) => {

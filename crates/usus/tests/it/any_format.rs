@@ -63,6 +63,10 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
         });
     }
     let mut text = format!("format = 'any'\nlimits = {{ line = {} }}\n", rng.choice([20, 63, 64, 65, 4_096]).unwrap());
+    let in_bytes = sends.iter().any(|sent| matches!(sent, Sends::Packet { .. } | Sends::Slip { .. }));
+    if !in_bytes && rng.u32(0..4) == 0 {
+        text += rng.choice(["clean = 'parity'\n", "clean = ['escapes', 'nul']\n", "clean = 'flow'\n"]).unwrap();
+    }
     let mut records = String::new();
     for (number, sent) in sends.iter().enumerate() {
         text += &format!("[[frame]]\nname = 'f{number}'\n");
@@ -396,6 +400,8 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
             0 => bytes.truncate(rng.usize(begun..bytes.len())),
             1 => bytes.extend((0..rng.usize(0..30)).map(|_| rng.u8(..))),
             2 => bytes.resize(bytes.len() + rng.usize(0..200), b'z'),
+            4 => bytes
+                .extend_from_slice(rng.choice(["\x1B[2K", "\0\0", "\x11", "\x1B]0;t\x07", "\x1B"]).unwrap().as_bytes()),
             3 => {
                 let place = rng.usize(begun..bytes.len());
                 bytes[place] ^= 1 << rng.u32(0..8);

@@ -389,6 +389,16 @@ pub fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         ("a character set of bytes", field("{ name = 'v', type = 'bytes', width = 3, charset = 'ascii' }")),
+        (
+            "what cannot be cleaned",
+            own("format = 'x'\nclean = ['parity', 'dirt', 'parity']\n[line.a]\nclean = 3\n[[frame]]\ncut = 'text'"),
+        ),
+        (
+            "packets on a line that is cleaned",
+            own(
+                "format = 'x'\nclean = 'nul'\n[line.a]\nclean = []\n[line.b]\n[[frame]]\ncut = 'slip'\n[record.r]\nfields = [{ name = 'a', type = 'u8' }]",
+            ),
+        ),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",
