@@ -527,6 +527,21 @@ pub(crate) struct Ports {
     pub(crate) under: Option<PathBuf>,
 }
 
+/// What a device sends.
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum Blank {
+    /// Sentences by NMEA 0183
+    Sentences,
+    /// Lines of columns
+    Columns,
+    /// Lines of keys with their values
+    Pairs,
+    /// Lines for people, with values among words
+    Printed,
+    /// Packets of bytes
+    Packet,
+}
+
 #[derive(Args)]
 pub(crate) struct Formats {
     /// Print this format file
@@ -535,11 +550,14 @@ pub(crate) struct Formats {
     /// List the checksums that a format can name, with their parameters and check values
     #[arg(long, conflicts_with = "show")]
     pub(crate) checksums: bool,
+    /// Print a format file to begin with, to be filled in for a device of this kind
+    #[arg(long, value_name = "KIND", value_enum, conflicts_with_all = ["show", "checksums"])]
+    pub(crate) blank: Option<Blank>,
 }
 
 #[derive(Args)]
 pub(crate) struct Simulate {
-    /// Which devices; without it, all: wind-mast, rope-tension, valley-station, drive-requests, drive-answers, brake-tester
+    /// Which devices; without it, all: wind-mast, rope-tension, valley-station, drive-requests, drive-answers, brake-tester, hall-sensor
     #[arg(value_name = "DEVICE", value_parser = device)]
     pub(crate) devices: Vec<Device>,
     /// The directory in which each device's port gets a link with a lasting name

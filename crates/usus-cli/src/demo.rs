@@ -40,7 +40,7 @@ fn tell(arguments: &Demo, voice: &Voice) -> Result<Ending, String> {
         FaultChoice::None => Faults::none(),
     };
     voice.say(&format!(
-        "An aerial ropeway, {} seconds of three of its serial lines{}.",
+        "An aerial ropeway, {} seconds of five of its serial lines{}.",
         arguments.seconds,
         if faults == Faults::none() { "" } else { ", with a cut start, flipped bits, lost bytes and noise" }
     ));

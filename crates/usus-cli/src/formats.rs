@@ -6,7 +6,7 @@ use std::path::Path;
 use usus::checksum::Checksum;
 use usus::{Format, Plan};
 
-use crate::arguments::Formats;
+use crate::arguments::{Blank, Formats};
 use crate::check::table;
 use crate::voice::Voice;
 use crate::{Ending, problems};
@@ -14,6 +14,7 @@ use crate::{Ending, problems};
 pub(crate) fn run(arguments: &Formats, voice: &Voice) -> Ending {
     let text = match &arguments.show {
         _ if arguments.checksums => checksums(),
+        _ if arguments.blank.is_some() => arguments.blank.map_or("", blank).to_owned(),
         Some(name) => match shipped(name) {
             Some(text) => text.to_owned(),
             None => {
@@ -30,6 +31,17 @@ pub(crate) fn run(arguments: &Formats, voice: &Voice) -> Ending {
             voice.fail(&format!("cannot write to standard output: {error}"));
             Ending::Failed
         }
+    }
+}
+
+/// A format file to begin with.
+fn blank(of: Blank) -> &'static str {
+    match of {
+        Blank::Sentences => include_str!("../blanks/sentences.toml"),
+        Blank::Columns => include_str!("../blanks/columns.toml"),
+        Blank::Pairs => include_str!("../blanks/pairs.toml"),
+        Blank::Printed => include_str!("../blanks/printed.toml"),
+        Blank::Packet => include_str!("../blanks/packet.toml"),
     }
 }
 

@@ -1,8 +1,9 @@
-//! The brake tester: every four seconds a block of report text for humans, in lines that CR and LF end.
+//! The brake tester: every four seconds a block of report text for humans, in lines that CR and LF end; and between the blocks, when somebody
+//! asks for it at its keyboard, the reading of a single brake, at length for people or shortly for machines. What is typed comes back as an echo.
 
 use fastrand::Rng;
 
-use crate::{BEGIN, Message, Model, Wander, places};
+use crate::{BEGIN, Fact, Message, Model, Wander, places};
 
 pub(crate) struct Tester {
     test: u32,
@@ -10,22 +11,84 @@ pub(crate) struct Tester {
     force: [Wander; 3],
     /// Milliseconds.
     delay: Wander,
+    /// The number of the next reading.
+    reading: u32,
+    /// Millimetres a second.
+    speed: Wander,
+    /// Whether readings are printed shortly.
+    is_short: bool,
 }
 
 impl Tester {
     pub(crate) fn new(rng: &mut Rng) -> Tester {
         let test = rng.u32(100..900);
         let force = [417, 402, 396].map(|start| Wander::new(start, 250, 600, 9));
-        Tester { test, force, delay: Wander::new(180, 90, 400, 12) }
+        let (delay, speed) = (Wander::new(180, 90, 400, 12), Wander::new(2_300, 0, 5_000, 200));
+        Tester { test, force, delay, reading: rng.u32(1..999), speed, is_short: false }
     }
+
+    /// Somebody asks for a reading, and sometimes for the other way to print it before.
+    fn single(&mut self, rng: &mut Rng, time: i64) -> Vec<Message> {
+        let brake = rng.usize(0..3);
+        let mut messages = Vec::new();
+        if rng.u32(0..3) == 0 {
+            self.is_short = !self.is_short;
+            messages.push(line(time, if self.is_short { "> short" } else { "> long" }, None));
+        }
+        messages.push(line(time + 400_000_000, &format!("> read {}", brake + 1), None));
+        // Tenths of a kilonewton, millimetres a second, tenths of a degree.
+        let (force, speed) = (self.force[brake].next(rng), self.speed.next(rng));
+        let pads = (rng.u32(0..4) > 0).then(|| rng.i64(-50..1_200));
+        let state = rng.choice(["", "", "wet", "worn"]).unwrap_or_default();
+        let number = self.reading;
+        self.reading = if number == 999 { 0 } else { number + 1 };
+        let pads_text = pads.map_or(String::new(), |pads| places(pads, 1));
+        let (text, force_text, speed_text) = if self.is_short {
+            let letter = match state {
+                "wet" => "W",
+                "worn" => "N",
+                _ => "",
+            };
+            let text = format!("{number};{};{};{speed};{pads_text};{letter}", brake + 1, force * 100);
+            (text, places(force * 100, 3), places(speed, 3))
+        } else {
+            // At length, the speed is printed in whole centimetres a second.
+            let (force, speed) = (places(force, 1), places(speed / 10, 2));
+            let mut text = format!("Reading {number}: brake {} holds {force} kN at {speed} m/s", brake + 1);
+            if pads.is_some() {
+                text += &format!(", pads {pads_text} C");
+            }
+            if !state.is_empty() {
+                text += &format!(", {state}");
+            }
+            (text, force, speed)
+        };
+        let fields = vec![
+            ("number", number.to_string().into()),
+            ("brake", (brake + 1).to_string().into()),
+            ("force", force_text.into()),
+            ("speed", speed_text.into()),
+            ("pads", pads_text.into()),
+            ("state", state.into()),
+        ];
+        messages.push(line(time + 800_000_000, &text, Some(("reading", fields))));
+        messages
+    }
+}
+
+fn line(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
+    Message { time, bytes: format!("{text}\r\n").into_bytes(), says, line_end: 2, fragile: true }
 }
 
 impl Model for Tester {
     fn second(&mut self, rng: &mut Rng, second: u32) -> Vec<Message> {
+        let time = BEGIN + i64::from(second) * 1_000_000_000;
+        if second % 4 == 2 {
+            return self.single(rng, time);
+        }
         if !second.is_multiple_of(4) {
             return Vec::new();
         }
-        let time = BEGIN + i64::from(second) * 1_000_000_000;
         self.test += 1;
         let mut lines = vec![format!("Brake test {}", self.test)];
         for (index, force) in self.force.iter_mut().enumerate() {
@@ -33,13 +96,7 @@ impl Model for Tester {
         }
         lines.push(format!("Delay: {} ms", self.delay.next(rng)));
         lines.push(if rng.u32(0..12) == 0 { "Result: REPEAT" } else { "Result: PASS" }.to_owned());
-        let line = |(index, text): (usize, String)| Message {
-            time: time + index as i64 * 150_000_000,
-            bytes: format!("{text}\r\n").into_bytes(),
-            says: None,
-            line_end: 2,
-            fragile: true,
-        };
+        let line = |(index, text): (usize, String)| line(time + index as i64 * 150_000_000, &text, None);
         lines.into_iter().enumerate().map(line).collect()
     }
 }

@@ -16,6 +16,7 @@
 mod brake_tester;
 mod drive_cabinet;
 mod fault;
+mod hall_sensor;
 mod live;
 mod rope_tension;
 mod truth;
@@ -46,22 +47,26 @@ pub enum Device {
     DriveRequests,
     /// The same conversation's other wire: what the two units answer.
     DriveAnswers,
-    /// The brake tester: report text for humans, in seven bits with even parity.
+    /// The brake tester: report text for humans and single readings, in seven bits with even parity.
     BrakeTester,
+    /// The sensor in the station hall: keys with their values.
+    HallSensor,
 }
 
 impl Device {
     /// Those that tell the truth beside what they send.
-    pub const WITH_TRUTH: [Device; 3] = [Device::WindMast, Device::RopeTension, Device::ValleyStation];
+    pub const WITH_TRUTH: [Device; 5] =
+        [Device::WindMast, Device::RopeTension, Device::ValleyStation, Device::BrakeTester, Device::HallSensor];
 
     /// All of them.
-    pub const ALL: [Device; 6] = [
+    pub const ALL: [Device; 7] = [
         Device::WindMast,
         Device::RopeTension,
         Device::ValleyStation,
         Device::DriveRequests,
         Device::DriveAnswers,
         Device::BrakeTester,
+        Device::HallSensor,
     ];
 
     /// Its name, as in file names.
@@ -73,6 +78,7 @@ impl Device {
             Device::DriveRequests => "drive-requests",
             Device::DriveAnswers => "drive-answers",
             Device::BrakeTester => "brake-tester",
+            Device::HallSensor => "hall-sensor",
         }
     }
 
@@ -86,7 +92,9 @@ impl Device {
         match self {
             Device::RopeTension => Some(include_str!("../formats/rope-tension.toml")),
             Device::ValleyStation => Some(include_str!("../formats/valley-station.toml")),
-            Device::WindMast | Device::DriveRequests | Device::DriveAnswers | Device::BrakeTester => None,
+            Device::BrakeTester => Some(include_str!("../formats/brake-tester.toml")),
+            Device::HallSensor => Some(include_str!("../formats/hall-sensor.toml")),
+            Device::WindMast | Device::DriveRequests | Device::DriveAnswers => None,
         }
     }
 
@@ -98,6 +106,7 @@ impl Device {
             Device::ValleyStation => "38400 8N1",
             Device::DriveRequests | Device::DriveAnswers => "19200 8E1",
             Device::BrakeTester => "2400 7E1",
+            Device::HallSensor => "9600 8N1",
         }
     }
 
@@ -120,6 +129,7 @@ impl Device {
             Device::DriveRequests => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Requests)),
             Device::DriveAnswers => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Answers)),
             Device::BrakeTester => Box::new(brake_tester::Tester::new(rng)),
+            Device::HallSensor => Box::new(hall_sensor::Sensor::new(rng)),
         }
     }
 }

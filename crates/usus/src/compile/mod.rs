@@ -574,7 +574,7 @@ fn compile_record(
     let declared_frame = &format.frames[frame_index];
     let name = match variant {
         0 => owner.kind.value.clone(),
-        variant => format!("{} (variant {variant})", owner.kind.value),
+        variant => format!("{}, variant {variant}", owner.kind.value),
     };
     let mut sheet = draft.sheet.begin_record(&name);
     let declaration = printed::Declaration {

@@ -41,6 +41,15 @@ pub fn format_texts() -> Vec<String> {
     cases().into_iter().map(|case| case.format).collect()
 }
 
+/// The formats of all cases, each with the bytes of its input, whatever line they come on.
+pub fn formats_and_streams() -> Vec<(String, Vec<u8>)> {
+    let bytes = |part: &Input| match part {
+        Input::Bytes { bytes, .. } => bytes.clone(),
+        Input::Loss { .. } => Vec::new(),
+    };
+    cases().into_iter().map(|case| (case.format, case.input.iter().flat_map(bytes).collect())).collect()
+}
+
 fn read(path: &Path) -> Result<Case, Problems> {
     let text = fs::read_to_string(path).unwrap();
     let (front, events) = text.split_once("== events\n").unwrap_or_else(|| panic!("{path:?} has no events"));

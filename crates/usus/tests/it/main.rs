@@ -8,6 +8,7 @@ mod drive;
 mod encoders;
 mod formats;
 mod framings;
+mod fuzz;
 mod properties;
 mod reference;
 mod stages;
