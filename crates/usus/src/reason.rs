@@ -138,6 +138,18 @@ pub enum Reason {
         /// Index of the field among those that have to be there.
         label: u16,
     },
+    /// No line has named the columns yet, or bytes are missing since it did.
+    NoHeading {
+        /// The kind.
+        kind: u16,
+    },
+    /// The line that names the columns does not name one that has to be there, or names it twice.
+    NotNamed {
+        /// The kind.
+        kind: u16,
+        /// Index of the field among those that are named.
+        label: u16,
+    },
     /// There is a value that the record does not speak of.
     MoreKeys {
         /// The kind.
@@ -203,6 +215,8 @@ impl Reason {
             Reason::OpenQuote { .. } => "open quote",
             Reason::RepeatedKey { .. } => "repeated key",
             Reason::NotThere { .. } => "field not there",
+            Reason::NoHeading { .. } => "no heading",
+            Reason::NotNamed { .. } => "column not named",
             Reason::MoreKeys { .. } => "value of no field",
             Reason::BehindQuote { .. } => "text behind a quote",
             Reason::Unmatched { .. } => "unmatched",
@@ -310,6 +324,15 @@ impl fmt::Display for Description<'_> {
                 let labels = plan.0.kinds.get(usize::from(of)).and_then(|kind| kind.shape.labels.as_ref());
                 let name = labels.and_then(|labels| labels.required.get(usize::from(label)));
                 write!(f, "{} of {} is not there", or_constant(name.map_or("", |(_, name)| name)), kind(of))
+            }
+            Reason::NoHeading { kind: of } => {
+                write!(f, "no line before this {} names its columns, or bytes are missing between", kind(of))
+            }
+            Reason::NotNamed { kind: of, label } => {
+                let heading = plan.0.kinds.get(usize::from(of)).and_then(|kind| kind.heading.as_ref());
+                let label = heading.and_then(|heading| heading.labels.get(usize::from(label)));
+                let label = alloc::string::String::from_utf8_lossy(label.map_or(&[][..], |label| label));
+                write!(f, "the heading of {} has no column {label:?}, or several", kind(of))
             }
             Reason::MoreKeys { kind: of, at } => {
                 write!(f, "{} has no field for the value at character {}", kind(of), at + 1)

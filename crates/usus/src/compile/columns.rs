@@ -75,6 +75,11 @@ impl Placing {
         self.any
     }
 
+    /// How many columns a header has.
+    pub(super) fn columns(&self) -> usize {
+        self.front
+    }
+
     /// The place of a field of so many columns, and the cursor moved behind it.
     fn place(&mut self, declared: &Declared, size: usize, optional: bool, problems: &mut Problems) -> At {
         let at = match &declared.place {

@@ -4,6 +4,7 @@ mod bytes;
 mod columns;
 mod doubt;
 mod field;
+mod heading;
 mod pairs;
 mod printed;
 mod sheet;
@@ -132,7 +133,14 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         *number += 1;
     }
     layouts.sort_by_key(|(_, _, variant, _)| *variant > 0);
-    let kinds: Vec<Kind> = layouts.into_iter().map(|(.., kind)| kind).collect();
+    let mut kinds: Vec<Kind> = layouts.into_iter().map(|(.., kind)| kind).collect();
+    let named: Vec<u16> = kinds.iter().filter_map(|kind| Some(kind.heading.as_ref()?.record)).collect();
+    for kind in kinds.iter_mut().filter(|kind| named.contains(&kind.record)) {
+        kind.names_columns = true;
+        // Whoever reads it has to notice what it names.
+        let frame = &mut drafts[usize::from(kind.frame)].frame;
+        (frame.takes_long, frame.has_columns, frame.splits) = (true, true, true);
+    }
     let mut ignores = Vec::new();
     for ignore in &format.ignores {
         let Some(index) = frame_of(format, ignore.frame.as_ref(), &ignore.span, problems) else { continue };
@@ -280,7 +288,7 @@ fn records_of<'f>(format: &'f Format, frame: &'f format::Frame) -> impl Iterator
 fn has_gaps(format: &Format, frame: &format::Frame) -> bool {
     records_of(format, frame)
         .filter(|record| record.printed.is_empty() && record.pattern.is_none())
-        .any(|record| columns::may_have_gaps(&record.fields))
+        .any(|record| record.heading.is_some() || columns::may_have_gaps(&record.fields))
 }
 
 /// Whether a condition of a frame's records asks how many columns there are.
@@ -585,7 +593,7 @@ fn compile_record(
         charsets: &declared_frame.charsets,
     };
     let (form, names) = form_of(declared_frame, &declaration, draft, forms, problems);
-    let mut gaps = None;
+    let (mut gaps, mut heading) = (None, None);
     let shape = match draft.placing.clone() {
         _ if declaration.is_there() => {
             sheet.separation = Separation::nothing();
@@ -598,6 +606,12 @@ fn compile_record(
             sheet.learn(|sheet, problems| bytes::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
             bytes::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             bytes::shape(&placing, declared_frame, draft.frame.check.as_ref(), &record.kind, problems)
+        }
+        Placing::Columns(placing) if record.heading.is_some() => {
+            (draft.frame.takes_long, draft.frame.has_columns, draft.frame.splits) = (true, true, true);
+            let (found, shape) = heading::add(format, record, &placing, &mut sheet, problems);
+            heading = found;
+            shape
         }
         Placing::Columns(mut placing) => {
             sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
@@ -637,6 +651,8 @@ fn compile_record(
         checksum_required,
         shape,
         gaps,
+        heading,
+        names_columns: false,
         gates: sheet.gates,
         near: false,
         outputs: sheet.outputs,

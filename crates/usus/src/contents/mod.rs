@@ -2,6 +2,7 @@
 
 mod apart;
 mod gaps;
+mod heading;
 mod pairs;
 
 use alloc::vec::Vec;
@@ -12,6 +13,7 @@ use crate::plan::{CheckPlace, Edge, Frame, Inner, Reading, Separation, ShapeUnit
 use crate::read::Cells;
 use crate::reason::Reason;
 pub(crate) use gaps::spread;
+pub(crate) use heading::Headings;
 
 /// Finds the columns of a frame's contents, which may be decoded for it. Says where they are then.
 ///

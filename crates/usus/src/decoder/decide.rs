@@ -4,11 +4,11 @@ use alloc::vec::Vec;
 
 use crate::check::{self, Whole};
 use crate::claim::{Choices, Extent};
-use crate::contents::{cells, fit, lay_out, spread};
+use crate::contents::{Headings, cells, fit, lay_out, spread};
 use crate::event::NoticeKind;
 use crate::framing::{Behind, CheckState, Columns, Ended, Framed, Scan};
 use crate::limits;
-use crate::plan::{Choice, Field, Frame, Framing, Inner};
+use crate::plan::{Choice, Field, Frame, Framing, Inner, Kind};
 use crate::reason::Reason;
 
 /// What becomes of a frame.
@@ -27,6 +27,7 @@ pub(super) fn decide<'p>(
     length: usize,
     behind: Behind,
     scan: &mut Scan,
+    headings: &mut Headings,
 ) -> Decision<'p> {
     let frame = &plan.frames[usize::from(framed.frame)];
     // Nothing but a checksum tells that all of a text is there.
@@ -49,7 +50,7 @@ pub(super) fn decide<'p>(
     let decision = match tested {
         Ok(check) => {
             let Scan { columns, choices, decoded, .. } = scan;
-            claim(plan, framed, frame, frame_on, check, (columns, decoded), choices)
+            claim(plan, framed, frame, frame_on, check, (columns, decoded, headings), choices)
         }
         Err(reason) => Decision::Reject { reason, clipped: false },
     };
@@ -96,7 +97,7 @@ fn claim<'p>(
     frame: &'p Frame,
     frame_on: &[u8],
     check: CheckState,
-    (columns, decoded): (&mut Columns, &mut Vec<u8>),
+    (columns, decoded, headings): (&mut Columns, &mut Vec<u8>, &mut Headings),
     choices: &mut Choices,
 ) -> Decision<'p> {
     let reject = |reason| Decision::Reject { reason, clipped: false };
@@ -130,10 +131,22 @@ fn claim<'p>(
     {
         spread(gaps, cells(frame, contents, wide, &[]).bytes, contents.len(), columns);
     }
+    if let Choice::Kind(kind) = choice
+        && let Kind { heading: Some(heading), shape, .. } = &plan.kinds[usize::from(kind)]
+        && let Err(reason) = headings.spread(kind, heading, shape.more, columns)
+    {
+        return reject(reason);
+    }
     let cells = cells(frame, contents, wide, columns);
     match choice {
         Choice::Kind(kind) => match fit(plan, framed.frame, frame, kind, check, &cells) {
-            Ok(extent) => Decision::Record { kind, extent, notice: None },
+            Ok(extent) => {
+                let Kind { names_columns, record, .. } = plan.kinds[usize::from(kind)];
+                if names_columns {
+                    headings.learn(plan, record, &cells, frame.separation.places());
+                }
+                Decision::Record { kind, extent, notice: None }
+            }
             Err(reason) => reject(reason),
         },
         Choice::Ignore(ignore) => Decision::Ignored { count_by: plan.ignores[usize::from(ignore)].count_by.as_ref() },

@@ -7,7 +7,7 @@ use super::decide::{self, Decision};
 use super::frames::Then;
 use super::{Join, Outcome};
 use crate::clean::Cleaner;
-use crate::contents;
+use crate::contents::{self, Headings};
 use crate::event::{Event, Notice, NoticeKind, Reject};
 use crate::framing::{self, Behind, Contents, Ended, Framed, Scan, Step, View};
 use crate::input::{Fault, FaultKind, LineId, Loss};
@@ -79,6 +79,7 @@ pub(super) struct Line {
     pub(super) at: u64,
     pub(super) behind: Behind,
     pub(super) scan: Scan,
+    headings: Headings,
     pub(super) closings: VecDeque<(u64, Closing)>,
     /// Offsets before which the line was silent for long enough.
     pub(super) silences: VecDeque<u64>,
@@ -124,6 +125,7 @@ impl Line {
             at: start,
             behind,
             scan: Scan::new(&inner.routes[route], start),
+            headings: Headings::default(),
             closings: VecDeque::new(),
             silences: VecDeque::new(),
             faults: VecDeque::new(),
@@ -149,7 +151,12 @@ impl Line {
     }
 
     pub(super) fn join(&self) -> Join {
-        Join { offset: self.at, behind: self.behind, last: self.last.filter(|_| self.idle.is_some()) }
+        Join {
+            offset: self.at,
+            behind: self.behind,
+            last: self.last.filter(|_| self.idle.is_some()),
+            heading: self.headings.last,
+        }
     }
 
     /// Begins a part of its own.
@@ -434,6 +441,7 @@ impl Line {
         }
         self.behind = Behind::Loss;
         self.nothing_before = 0;
+        self.headings.forget();
         self.scan.reset(self.at);
     }
 
@@ -482,7 +490,8 @@ impl Line {
         frame_on: &[u8],
         length: usize,
     ) -> Option<Outcome> {
-        let decision = decide::decide(plan, &mut framed, frame_on, length, self.behind, &mut self.scan);
+        let (scan, headings) = (&mut self.scan, &mut self.headings);
+        let decision = decide::decide(plan, &mut framed, frame_on, length, self.behind, scan, headings);
         let frame = &plan.frames[usize::from(framed.frame)];
         match decision {
             Decision::Record { kind, extent, notice } => {
@@ -499,6 +508,9 @@ impl Line {
                     queue.push_back(Outcome::Notice { offset, kind });
                 }
                 let compiled = &plan.kinds[usize::from(kind)];
+                if compiled.names_columns {
+                    self.headings.last = Some(offset);
+                }
                 self.counters.record(plan, kind, compiled, &cells, &mut |kind| {
                     queue.push_back(Outcome::Notice { offset, kind });
                 });

@@ -288,6 +288,8 @@ pub struct Join {
     pub(crate) behind: Behind,
     /// When the last chunk arrived, if a silence after it would matter.
     pub(crate) last: Option<Time>,
+    /// Where the line stands that names the columns of those behind it.
+    pub(crate) heading: Option<u64>,
 }
 
 impl Join {

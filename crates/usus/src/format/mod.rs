@@ -570,6 +570,8 @@ pub struct Record {
     pub printed: Vec<Spanned<String>>,
     /// `pattern`: its lines as a regular expression whose named groups are fields.
     pub pattern: Option<Spanned<String>>,
+    /// `heading`: the record whose lines name the columns of this one; its fields are found by their labels then.
+    pub heading: Option<Spanned<String>>,
     /// `series`: the fields that tell apart what belongs together over time.
     pub series: Vec<Spanned<String>>,
     /// `checksum`: whether a sentence or line of this kind has to carry one; nothing if the frame says it.
@@ -598,6 +600,7 @@ impl Record {
             when: None,
             printed: Vec::new(),
             pattern: None,
+            heading: None,
             series: Vec::new(),
             checksum: None,
             more: false,

@@ -201,6 +201,7 @@ fn read_layout(keys: &mut Keys<'_, '_>, kind: Spanned<String>) -> Record {
         when: read_when(keys),
         printed: read_printed(keys),
         pattern: keys.text("pattern"),
+        heading: keys.text("heading"),
         series: Vec::new(),
         checksum: frame::read_presence(keys, "checksum"),
         more: keys.word("more", "meaning of more columns", &[("ignore", true), ("reject", false)]).unwrap_or(false),

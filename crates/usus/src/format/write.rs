@@ -175,6 +175,7 @@ fn record(record: &Record) -> Keys {
     keys.condition(record.when.as_ref());
     keys.list("printed", record.printed.iter().map(|form| quoted(&form.value)).collect());
     keys.text("pattern", written(&record.pattern));
+    keys.text("heading", written(&record.heading));
     keys.list("series", record.series.iter().map(|name| quoted(&name.value)).collect());
     keys.presence(record.checksum);
     keys.text("more", record.more.then_some("ignore"));

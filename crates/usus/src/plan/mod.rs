@@ -65,7 +65,9 @@ impl Plan {
     /// Whether its records can only be told in order, from the first on: then a stream is decoded by one decoder.
     pub fn needs_order(&self) -> bool {
         // What was taken out before a byte is known only by whoever saw it.
-        self.0.stages.iter().any(Stage::carries) || self.0.routes.iter().any(|route| route.cleaning.takes_out())
+        self.0.stages.iter().any(Stage::carries)
+            || self.0.routes.iter().any(|route| route.cleaning.takes_out())
+            || self.0.kinds.iter().any(|kind| kind.heading.is_some())
     }
 
     /// Whether it joins what comes on several lines. Then each chunk is to be decoded before the next is fed: what waits for another line is looked at
@@ -467,6 +469,19 @@ impl Check {
     }
 }
 
+/// The columns of a record whose fields another record's line names.
+#[derive(Clone)]
+pub(crate) struct Heading {
+    /// That record's number in the schema.
+    pub(crate) record: u16,
+    /// Columns of the header, which are where they are.
+    pub(crate) front: usize,
+    /// What the columns of the fields are called.
+    pub(crate) labels: Box<[Box<[u8]>]>,
+    /// Which of them have to be there.
+    pub(crate) required: Box<[bool]>,
+}
+
 /// Columns of a record of which some may not be there.
 #[derive(Clone)]
 pub(crate) struct Gaps {
@@ -563,6 +578,10 @@ pub(crate) struct Kind {
     pub(crate) shape: Shape,
     /// Columns of it that may not be there amid others.
     pub(crate) gaps: Option<Box<Gaps>>,
+    /// What names its columns.
+    pub(crate) heading: Option<Box<Heading>>,
+    /// Whether its lines name the columns of others.
+    pub(crate) names_columns: bool,
     /// Fields that decide whether the frame is taken at all.
     pub(crate) gates: Vec<Gate>,
     pub(crate) outputs: Vec<Output>,

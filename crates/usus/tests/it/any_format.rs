@@ -100,7 +100,17 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 text += &format!("cut = 'text'\nseparator = ['{separator}'{others}]\njoined = {joined}\n{quote}");
                 text += rng.choice(["", "charset = ['utf-8', 'windows-1252']\n", "charset = 'latin-1'\n"]).unwrap();
                 text += &format!("header = [{}]\n", header("1-3"));
-                records += &texts(rng, number, 1);
+                if rng.u32(0..6) == 0 {
+                    // Lines that name columns as columns of others are sent.
+                    records += &format!(
+                        "[record.r{number}n]\nframe = 'f{number}'\nwhen = \"address == 'AAA'\"\nmore = 'ignore'\n"
+                    );
+                    records +=
+                        &format!("[record.r{number}h]\nframe = 'f{number}'\nheading = 'r{number}n'\nmore = 'ignore'\n");
+                    records += "fields = [{ name = 'a', label = 'A', optional = true }, { name = 'n', label = '99', type = 'number', optional = true }, { name = 'address2', label = 'AAA' }]\n";
+                } else {
+                    records += &texts(rng, number, 1);
+                }
             }
             Sends::Pairs { separator } => {
                 let (joined, repeated) = (rng.bool(), rng.choice(["reject", "first", "last"]).unwrap());

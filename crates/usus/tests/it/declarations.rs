@@ -399,6 +399,13 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 "format = 'x'\nclean = 'nul'\n[line.a]\nclean = []\n[line.b]\n[[frame]]\ncut = 'slip'\n[record.r]\nfields = [{ name = 'a', type = 'u8' }]",
             ),
         ),
+        (
+            "headings that name nothing",
+            text(
+                "",
+                "when = 'length > 3'\nheading = 'tittle'\nfields = [{ name = 'a' }]\n[record.title]\nheading = 'r'\nfields = [{ name = 'a', column = 3, type = 'lat' }, { name = 'b', label = 'x', when = 'length > 4' }, { name = 'c', label = 'x', type = 'date', layout = 'DD,MM,YY' }, { name = 'g', count = 2, fields = [{ name = 'd' }] }]",
+            ),
+        ),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",
