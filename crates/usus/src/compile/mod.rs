@@ -251,6 +251,21 @@ fn compile_frame(
         Placing::Columns(placing) => placing.has_columns() || counts_columns(format, declared),
         Placing::Pairs(_) => true,
     };
+    let header_splits = match &placing {
+        Placing::Pairs(_) => declared.header.iter().any(|field| !matches!(field.place, format::Place::Characters(_))),
+        _ => splits,
+    };
+    let reads_pairs = |read: Option<&Spanned<format::Read>>| read.is_some_and(|read| read.value == format::Read::Pairs);
+    let has_pairs = declared.reads() == format::Read::Pairs
+        || records_of(format, declared).any(|record| reads_pairs(record.read.as_ref()));
+    if let Some(assign) = declared.assign.as_ref().filter(|_| !has_pairs) {
+        let with = "a frame of which nothing is read as pairs".to_string();
+        problems.add(assign.span.clone(), ProblemKind::Conflict { key: "assign", with });
+    }
+    if declared.repeated != format::Repeated::Reject && !has_pairs {
+        let with = "a frame of which nothing is read as pairs".to_string();
+        problems.add(declared.span.clone(), ProblemKind::Conflict { key: "repeated", with });
+    }
     let frame = Frame {
         name: declared.name.clone(),
         framing,
@@ -262,7 +277,7 @@ fn compile_frame(
         takes_long: false,
         has_columns: splits,
         splits,
-        header_splits: splits,
+        header_splits,
         lead,
         line_start: line_start.into(),
         kinds: Vec::new(),
@@ -572,6 +587,53 @@ fn slot_of(counter: &Counter, counted: &mut Vec<(String, u64, usize)>, slots: &m
     slots.len() - 1
 }
 
+/// How a record is read that is not read as its frame is: what stands between its columns, and where they are.
+fn own_reading(
+    record: &format::Record,
+    frame: &format::Frame,
+    draft: &mut Draft,
+    problems: &mut Problems,
+) -> Option<(Separation, Placing)> {
+    let read = record.read.as_ref().filter(|read| read.value != frame.reads())?;
+    let conflict = |with: &str| ProblemKind::Conflict { key: "read", with: with.to_string() };
+    let no_text = match (frame.reads(), read.value) {
+        (format::Read::Bytes, _) => Some("a frame that is read as bytes"),
+        (_, format::Read::Bytes) => Some("a frame of text, of which a record is read as columns or pairs"),
+        _ => None,
+    };
+    if let Some(why) = no_text {
+        problems.add(read.span.clone(), conflict(why));
+        return None;
+    }
+    if draft.frame.header_splits {
+        problems.add(read.span.clone(), conflict("a header that is read by columns or keys: let it stand in `chars`"));
+        return None;
+    }
+    if record.heading.is_some() && read.value == format::Read::Pairs {
+        problems.add(read.span.clone(), conflict("`heading`"));
+        return None;
+    }
+    (draft.frame.takes_long, draft.frame.has_columns) = (true, true);
+    let in_charset = |text: &str| sent(text, &frame.charsets);
+    let separators = frame.separators.iter().map(|separator| in_charset(&separator.value)).collect();
+    Some(match read.value {
+        format::Read::Pairs => {
+            let labels = pairs::labels_in(frame.header.iter().chain(&record.fields));
+            let assign = in_charset(frame.assign.as_ref().map_or("=", |assign| assign.value.as_str()));
+            let of_labels = labels.iter().map(|label| in_charset(label)).collect();
+            let pairs = Pairs::new(assign, frame.repeated, of_labels);
+            (
+                Separation::of_pairs(separators, frame.joined, frame.quote, pairs),
+                Placing::Pairs(pairs::Placing::new(&labels)),
+            )
+        }
+        _ => {
+            let separation = Separation::new(separators, frame.joined, frame.quote, true);
+            (separation, Placing::Columns(columns::Placing::new()))
+        }
+    })
+}
+
 fn compile_record(
     Compiled { format, owner, record, frame: frame_index, variant }: Compiled<'_>,
     draft: &mut Draft,
@@ -594,7 +656,15 @@ fn compile_record(
     };
     let (form, names) = form_of(declared_frame, &declaration, draft, forms, problems);
     let (mut gaps, mut heading) = (None, None);
-    let shape = match draft.placing.clone() {
+    let own = own_reading(record, declared_frame, draft, problems);
+    let placing = match &own {
+        Some((separation, placing)) => {
+            sheet.separation = separation.clone();
+            placing.clone()
+        }
+        None => draft.placing.clone(),
+    };
+    let shape = match placing {
         _ if declaration.is_there() => {
             sheet.separation = Separation::nothing();
             let at = if draft.frame.header_splits { At::Tail } else { At::Front };
@@ -617,10 +687,10 @@ fn compile_record(
             sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
             columns::add_fields(&mut sheet, &mut placing, &record.fields, problems);
             draft.frame.has_columns |= placing.has_columns();
-            draft.frame.splits |= placing.has_columns();
+            draft.frame.splits |= placing.has_columns() && own.is_none();
             gaps = placing.gaps(&sheet, problems);
             draft.frame.takes_long |= gaps.is_some();
-            placing.shape(record.more, &draft.frame.separation)
+            placing.shape(record.more, &sheet.separation)
         }
         Placing::Pairs(mut placing) => {
             sheet.learn(|sheet, problems| pairs::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
@@ -651,6 +721,7 @@ fn compile_record(
         checksum_required,
         shape,
         gaps,
+        separation: own.map(|(separation, _)| Box::new(separation)),
         heading,
         names_columns: false,
         gates: sheet.gates,

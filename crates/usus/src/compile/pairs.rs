@@ -24,8 +24,13 @@ pub(super) struct Placing {
 pub(super) fn labels_of(format: &Format, frame: &Frame) -> Vec<String> {
     let of_frame = |record: &&Record| record.frame.as_ref().is_none_or(|name| name.value == frame.name);
     let fields = format.records.iter().flat_map(Record::layouts).filter(of_frame).flat_map(|record| &record.fields);
+    labels_in(frame.header.iter().chain(fields))
+}
+
+/// The labels of some fields.
+pub(super) fn labels_in<'f>(fields: impl Iterator<Item = &'f Declared>) -> Vec<String> {
     let mut labels: Vec<String> = Vec::new();
-    for label in frame.header.iter().chain(fields).filter_map(label_of) {
+    for label in fields.filter_map(label_of) {
         if !labels.iter().any(|known| known == label) {
             labels.push(label.to_string());
         }

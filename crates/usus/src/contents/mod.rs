@@ -24,12 +24,13 @@ pub(crate) use heading::Headings;
 pub(crate) fn lay_out(
     number: u16,
     frame: &Frame,
+    separation: &Separation,
     contents: Contents,
     frame_on: &[u8],
     decoded: &mut Vec<u8>,
     columns: &mut Columns,
 ) -> Result<Contents, Reason> {
-    match &frame.separation {
+    match separation {
         Separation::Byte(byte) => {
             let (all, _) = contents.of(frame_on, decoded);
             framing::split(frame.text(all), *byte, frame.lead, columns);

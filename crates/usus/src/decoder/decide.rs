@@ -102,7 +102,7 @@ fn claim<'p>(
 ) -> Decision<'p> {
     let reject = |reason| Decision::Reject { reason, clipped: false };
     if frame.splits {
-        match lay_out(framed.frame, frame, framed.contents, frame_on, decoded, columns) {
+        match lay_out(framed.frame, frame, &frame.separation, framed.contents, frame_on, decoded, columns) {
             Ok(contents) => framed.contents = contents,
             Err(reason) => return reject(reason),
         }
@@ -126,6 +126,15 @@ fn claim<'p>(
         }
         columns.add_found(&choices.forms.found);
     }
+    if let Choice::Kind(kind) = choice
+        && let Some(separation) = &plan.kinds[usize::from(kind)].separation
+    {
+        match lay_out(framed.frame, frame, separation, framed.contents, frame_on, decoded, columns) {
+            Ok(contents) => framed.contents = contents,
+            Err(reason) => return reject(reason),
+        }
+    }
+    let (contents, wide) = framed.contents.of(frame_on, decoded);
     if let Choice::Kind(kind) = choice
         && let Some(gaps) = &plan.kinds[usize::from(kind)].gaps
     {

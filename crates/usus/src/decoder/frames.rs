@@ -139,7 +139,9 @@ impl Line {
         {
             let Recognised { length, contents: mut lie, check, choice, filler, behind: then } = found;
             if frame.splits && (!R::SPLITS || !frame.has_simple_columns()) {
-                let Ok(laid) = contents::lay_out(number, frame, lie, bytes, decoded, columns) else { break };
+                let Ok(laid) = contents::lay_out(number, frame, &frame.separation, lie, bytes, decoded, columns) else {
+                    break;
+                };
                 lie = laid;
             }
             let (text, wide) = lie.of(bytes, decoded);

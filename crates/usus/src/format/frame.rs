@@ -44,7 +44,8 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let separators = read_separators(&mut keys);
     let joined = keys.flag("joined");
     let reads = read.as_ref().map(|read| read.value).or(cut.as_ref().map(Cut::usual_read));
-    let in_pairs = reads == Some(Read::Pairs);
+    // A record may be read as pairs where its frame is not.
+    let in_pairs = reads != Some(Read::Bytes);
     let assign = if in_pairs { keys.short_text("assign") } else { None };
     let words = [("reject", Repeated::Reject), ("first", Repeated::First), ("last", Repeated::Last)];
     let repeated = if in_pairs { keys.word("repeated", "way to take a key that comes twice", &words) } else { None };
@@ -125,8 +126,8 @@ fn read_idle(keys: &mut Keys<'_, '_>, text: &Spanned<String>) -> Option<Span> {
     nanoseconds.map(Span::from_nanoseconds)
 }
 
-/// `read`, where a frame is not read as usual for its cut.
-fn read_read(keys: &mut Keys<'_, '_>, cut: Option<&Cut>) -> Option<Spanned<Read>> {
+/// `read`, where a frame is not read as usual for its cut, or a record not as its frame.
+pub(super) fn read_read(keys: &mut Keys<'_, '_>, cut: Option<&Cut>) -> Option<Spanned<Read>> {
     let text = keys.text("read")?;
     let words = [("bytes", Read::Bytes), ("columns", Read::Columns), ("pairs", Read::Pairs)];
     let found = words.iter().find(|(word, _)| *word == text.value).map(|(_, read)| *read);

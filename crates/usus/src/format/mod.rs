@@ -572,6 +572,8 @@ pub struct Record {
     pub pattern: Option<Spanned<String>>,
     /// `heading`: the record whose lines name the columns of this one; its fields are found by their labels then.
     pub heading: Option<Spanned<String>>,
+    /// `read`: how it is read, where that is not how its frame is.
+    pub read: Option<Spanned<Read>>,
     /// `series`: the fields that tell apart what belongs together over time.
     pub series: Vec<Spanned<String>>,
     /// `checksum`: whether a sentence or line of this kind has to carry one; nothing if the frame says it.
@@ -601,6 +603,7 @@ impl Record {
             printed: Vec::new(),
             pattern: None,
             heading: None,
+            read: None,
             series: Vec::new(),
             checksum: None,
             more: false,

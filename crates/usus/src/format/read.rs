@@ -202,6 +202,7 @@ fn read_layout(keys: &mut Keys<'_, '_>, kind: Spanned<String>) -> Record {
         printed: read_printed(keys),
         pattern: keys.text("pattern"),
         heading: keys.text("heading"),
+        read: frame::read_read(keys, None),
         series: Vec::new(),
         checksum: frame::read_presence(keys, "checksum"),
         more: keys.word("more", "meaning of more columns", &[("ignore", true), ("reject", false)]).unwrap_or(false),

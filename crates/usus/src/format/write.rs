@@ -115,12 +115,7 @@ fn frame(frame: &Frame) -> Keys {
         }
         Cut::Slip => {}
     }
-    let read = frame.read.as_ref().map(|read| match read.value {
-        Read::Bytes => "bytes",
-        Read::Columns => "columns",
-        Read::Pairs => "pairs",
-    });
-    keys.text("read", read);
+    keys.text("read", read_word(frame.read.as_ref()));
     if let Some(declared) = &frame.checksum {
         keys.put("checksum", check(declared).inline());
     }
@@ -137,6 +132,14 @@ fn frame(frame: &Frame) -> Keys {
     keys.text("quote", frame.quote.map(|quote| char::from(quote).to_string()).as_deref());
     keys.fields("header", &frame.header);
     keys
+}
+
+fn read_word(read: Option<&Spanned<Read>>) -> Option<&'static str> {
+    read.map(|read| match read.value {
+        Read::Bytes => "bytes",
+        Read::Columns => "columns",
+        Read::Pairs => "pairs",
+    })
 }
 
 /// A silence, in the largest unit in which it is a whole number.
@@ -176,6 +179,7 @@ fn record(record: &Record) -> Keys {
     keys.list("printed", record.printed.iter().map(|form| quoted(&form.value)).collect());
     keys.text("pattern", written(&record.pattern));
     keys.text("heading", written(&record.heading));
+    keys.text("read", read_word(record.read.as_ref()));
     keys.list("series", record.series.iter().map(|name| quoted(&name.value)).collect());
     keys.presence(record.checksum);
     keys.text("more", record.more.then_some("ignore"));

@@ -578,6 +578,8 @@ pub(crate) struct Kind {
     pub(crate) shape: Shape,
     /// Columns of it that may not be there amid others.
     pub(crate) gaps: Option<Box<Gaps>>,
+    /// What stands between its columns, where it is not read as its frame is.
+    pub(crate) separation: Option<Box<Separation>>,
     /// What names its columns.
     pub(crate) heading: Option<Box<Heading>>,
     /// Whether its lines name the columns of others.

@@ -247,7 +247,14 @@ fn texts(rng: &mut Rng, frame: usize, first: usize) -> String {
             Some(address) if kind + 1 < kinds => format!("when = \"address == '{address}'\"\n"),
             _ => String::new(),
         };
-        let more = if rng.bool() { "more = 'ignore'\n" } else { "" };
+        let mut more = if rng.bool() { "more = 'ignore'\n" } else { "" }.to_owned();
+        if first > 0 && rng.u32(0..6) == 0 {
+            // Another way to be read, of the same separators.
+            more += "read = 'pairs'\n";
+            fields = vec!["{ name = 'p0', label = 'A', optional = true }".to_owned(), column(rng, "p1")];
+            fields[1] =
+                fields[1].replace("'lat'", "'text'").replace("'lon'", "'text'").replacen('{', "{ column = 1,", 1);
+        }
         // Some are variants of the first.
         let head = match kind > 0
             && !fields.iter().any(|field| field.contains("up_to"))
@@ -257,6 +264,7 @@ fn texts(rng: &mut Rng, frame: usize, first: usize) -> String {
             true => {
                 for field in &mut fields {
                     *field = field.replace("name = 'c", &format!("name = 'k{kind}c"));
+                    *field = field.replace("name = 'p", &format!("name = 'k{kind}p"));
                     *field = field.replace("name = 'group'", &format!("name = 'group{kind}'"));
                 }
                 if first > 0 && !fields.iter().any(|field| field.contains("optional")) {

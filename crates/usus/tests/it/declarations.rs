@@ -406,6 +406,14 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 "when = 'length > 3'\nheading = 'tittle'\nfields = [{ name = 'a' }]\n[record.title]\nheading = 'r'\nfields = [{ name = 'a', column = 3, type = 'lat' }, { name = 'b', label = 'x', when = 'length > 4' }, { name = 'c', label = 'x', type = 'date', layout = 'DD,MM,YY' }, { name = 'g', count = 2, fields = [{ name = 'd' }] }]",
             ),
         ),
+        (
+            "records that cannot be read otherwise",
+            text(
+                "assign = ':'\nheader = [{ name = 'k', column = 1 }]",
+                "when = \"k == 'a'\"\nread = 'pairs'\nfields = [{ name = 'a' }]\n[record.s]\nread = 'bytes'\nfields = [{ name = 'a', label = 'b' }]",
+            ),
+        ),
+        ("an assign without pairs", text("assign = ':'", "fields = [{ name = 'a' }]")),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
             "a condition on an unknown name",
