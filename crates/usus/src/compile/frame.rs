@@ -1,0 +1,346 @@
+//! Compiling a frame: how it is found, its header, its checksum, and what a layout says of them.
+
+use alloc::boxed::Box;
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use super::sheet::{Sheet, header_fields, refuse_condition};
+use super::{Draft, Placing, bytes, columns, pairs};
+use crate::expression;
+use crate::format::{self, CheckForm, Format, Spanned};
+use crate::integer::{Integer, Order};
+use crate::limits;
+use crate::plan::{
+    At, Check, CheckPlace, ChoiceKey, Edge, Frame, Framing, LayoutRow, Length, Packet, Pairs, Pattern, Raw, Reading,
+    Sentence, Separation, Slip, Slot, Text,
+};
+use crate::problem::{ProblemKind, Problems};
+use crate::value::sent;
+
+pub(super) fn compile_frame(
+    format: &Format,
+    declared: &format::Frame,
+    layout: &mut Vec<LayoutRow>,
+    slots: &mut Vec<Slot>,
+    problems: &mut Problems,
+) -> Draft {
+    let reading = match declared.reads() {
+        format::Read::Bytes => Reading::Bytes,
+        format::Read::Columns | format::Read::Pairs => Reading::Text,
+    };
+    let in_charset = |text: &str| sent(text, &declared.charsets);
+    let separators: Vec<Box<[u8]>> = declared.separators.iter().map(|separator| in_charset(&separator.value)).collect();
+    let labels = (declared.reads() == format::Read::Pairs).then(|| pairs::labels_of(format, declared));
+    let separation = match &labels {
+        None => Separation::new(separators, declared.joined, declared.quote, has_gaps(format, declared)),
+        Some(labels) => {
+            let assign = in_charset(declared.assign.as_ref().map_or("=", |assign| assign.value.as_str()));
+            let labels = labels.iter().map(|label| in_charset(label)).collect();
+            let pairs = Pairs::new(assign, declared.repeated, labels);
+            Separation::of_pairs(separators, declared.joined, declared.quote, pairs)
+        }
+    };
+    let mut sheet = Sheet::new(reading, separation.clone(), &declared.name);
+    let fixed = match &declared.cut {
+        format::Cut::Packet { length: format::Length::Fixed(length), end, .. } => {
+            let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
+            Some(length.value.saturating_sub(end.as_ref().map_or(0, Vec::len) + behind))
+        }
+        _ => None,
+    };
+    let check = declared.checksum.as_ref().and_then(|check| bytes::check(check, fixed, problems));
+    let (mut lead, mut header) = (0, 0);
+    let (start, line_start): (&[u8], &[u8]) = match &declared.cut {
+        format::Cut::Packet { start, .. } => (start, &[]),
+        format::Cut::Text { start: Some(start), .. } => (start, start),
+        format::Cut::Text { start: None, .. } | format::Cut::Sentence { .. } | format::Cut::Slip => (&[], &[]),
+    };
+    let placing = match reading {
+        Reading::Bytes => {
+            let mut placing = bytes::Placing::new(start.len(), &declared.span);
+            header = bytes_header(&mut sheet, &mut placing, declared, start.len(), problems);
+            Placing::Bytes(placing)
+        }
+        Reading::Text => {
+            lead = start.len();
+            header = header.max(start.len());
+            match &labels {
+                None => Placing::Columns(text_header(&mut sheet, declared, problems)),
+                Some(labels) => Placing::Pairs(pairs_header(&mut sheet, labels, declared, problems)),
+            }
+        }
+    };
+    let framing = match &declared.cut {
+        format::Cut::Text { end, idle, .. } => {
+            Framing::Text(Text { end: *end, idle: *idle, limit: format.limits.line })
+        }
+        format::Cut::Sentence { checksum, anywhere } => {
+            Framing::Sentence(Sentence { checksum: *checksum, anywhere: *anywhere })
+        }
+        format::Cut::Packet { start, length, end } => {
+            Framing::Packet(Box::new(packet(declared, start, length, end.as_deref(), header, problems)))
+        }
+        format::Cut::Slip => Framing::Slip(Slip { longest: 0 }),
+    };
+    layout.extend(frame_rows(declared));
+    layout.append(&mut sheet.rows.clone());
+    layout.extend(check.as_ref().map(|check| check_row(declared, check)));
+    let splits = match &placing {
+        Placing::Bytes(_) => false,
+        Placing::Columns(placing) => placing.has_columns() || counts_columns(format, declared),
+        Placing::Pairs(_) => true,
+    };
+    let header_splits = match &placing {
+        Placing::Pairs(_) => declared.header.iter().any(|field| !matches!(field.place, format::Place::Characters(_))),
+        _ => splits,
+    };
+    let reads_pairs = |read: Option<&Spanned<format::Read>>| read.is_some_and(|read| read.value == format::Read::Pairs);
+    let has_pairs = declared.reads() == format::Read::Pairs
+        || records_of(format, declared).any(|record| reads_pairs(record.read.as_ref()));
+    if let Some(assign) = declared.assign.as_ref().filter(|_| !has_pairs) {
+        let with = "a frame of which nothing is read as pairs".to_string();
+        problems.add(assign.span.clone(), ProblemKind::Conflict { key: "assign", with });
+    }
+    if declared.repeated != format::Repeated::Reject && !has_pairs {
+        let with = "a frame of which nothing is read as pairs".to_string();
+        problems.add(declared.span.clone(), ProblemKind::Conflict { key: "repeated", with });
+    }
+    let frame = Frame {
+        name: declared.name.clone(),
+        framing,
+        check,
+        header: header_fields(&sheet),
+        reading,
+        separation,
+        has_forms: false,
+        takes_long: false,
+        has_columns: splits,
+        splits,
+        header_splits,
+        lead,
+        line_start: line_start.into(),
+        kinds: Vec::new(),
+        ignores: Vec::new(),
+        key: ChoiceKey::Unknown,
+        counters: Vec::new(),
+        constants: Vec::new(),
+    };
+    for counter in &mut sheet.counters {
+        counter.slot = slots.len();
+        slots.push(Slot { last: counter.last, is_first: false });
+    }
+    Draft { frame, sheet, placing, lengths: Vec::new() }
+}
+
+/// The records of a frame.
+pub(super) fn records_of<'f>(format: &'f Format, frame: &'f format::Frame) -> impl Iterator<Item = &'f format::Record> {
+    let is_of = |name: &Option<Spanned<String>>| name.as_ref().is_none_or(|name| name.value == frame.name);
+    format.records.iter().flat_map(format::Record::layouts).filter(move |record| is_of(&record.frame))
+}
+
+/// Whether columns of a frame's records may not be there amid others.
+fn has_gaps(format: &Format, frame: &format::Frame) -> bool {
+    records_of(format, frame)
+        .filter(|record| record.printed.is_empty() && record.pattern.is_none())
+        .any(|record| record.heading.is_some() || columns::may_have_gaps(&record.fields))
+}
+
+/// Whether a condition of a frame's records asks how many columns there are.
+fn counts_columns(format: &Format, frame: &format::Frame) -> bool {
+    let is_of = |name: &Option<Spanned<String>>| name.as_ref().is_none_or(|name| name.value == frame.name);
+    let of_records = records_of(format, frame).filter_map(|record| record.when.as_ref());
+    let of_ignores =
+        format.ignores.iter().filter(|ignore| is_of(&ignore.frame)).filter_map(|ignore| ignore.when.as_ref());
+    of_records.chain(of_ignores).any(|when| {
+        let mut found = false;
+        if let Ok(tree) = expression::parse(&when.text) {
+            tree.names(&mut |name| found |= name == "columns");
+        }
+        found
+    })
+}
+
+fn text_header(sheet: &mut Sheet, declared: &format::Frame, problems: &mut Problems) -> columns::Placing {
+    let mut placing = columns::Placing::new();
+    reject_groups(&declared.header, problems);
+    for field in &declared.header {
+        refuse_condition(field, "a header: its fields are always there", problems);
+    }
+    sheet.learn(|sheet, problems| columns::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
+    columns::add_fields(sheet, &mut placing, &declared.header, problems);
+    placing.end_header();
+    placing
+}
+
+fn pairs_header(
+    sheet: &mut Sheet,
+    labels: &[String],
+    declared: &format::Frame,
+    problems: &mut Problems,
+) -> pairs::Placing {
+    let mut placing = pairs::Placing::new(labels);
+    sheet.learn(|sheet, problems| pairs::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
+    pairs::add_fields(sheet, &mut placing, &declared.header, problems);
+    placing
+}
+
+/// Places the fields of a header that is read as bytes. Returns how many bytes have to be there before it can be read.
+fn bytes_header(
+    sheet: &mut Sheet,
+    placing: &mut bytes::Placing,
+    declared: &format::Frame,
+    start: usize,
+    problems: &mut Problems,
+) -> usize {
+    reject_groups(&declared.header, problems);
+    for field in &declared.header {
+        if matches!(&field.place, format::Place::Byte(byte) if byte.value < 0) {
+            let kind = ProblemKind::Senseless("a header field is read before the frame's end is known");
+            problems.add(field.span.clone(), kind);
+        }
+    }
+    let mut header = start;
+    if let format::Cut::Packet { length: format::Length::Field { span, byte, integer, .. }, .. } = &declared.cut {
+        placing.name(At::Front(*byte), usize::from(integer.bytes), span, "the length");
+        header = header.max(byte + usize::from(integer.bytes));
+    }
+    sheet.learn(|sheet, problems| bytes::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
+    bytes::add_fields(sheet, placing, &declared.header, problems);
+    let fields = sheet.known.iter().map(|(_, field)| field).chain(sheet.gates.iter().map(|gate| &gate.field));
+    for field in fields {
+        if let (At::Front(place), Some(size)) = (field.at, raw_size(&field.raw)) {
+            header = header.max(place + size);
+        }
+    }
+    header
+}
+
+fn packet(
+    declared: &format::Frame,
+    start: &[u8],
+    length: &format::Length,
+    end: Option<&[u8]>,
+    header: usize,
+    problems: &mut Problems,
+) -> Packet {
+    let mut header = header;
+    let length = match length {
+        format::Length::Fixed(length) => {
+            if length.value > limits::FRAME {
+                let kind =
+                    ProblemKind::TooMany { what: "bytes for a frame", found: length.value, limit: limits::FRAME };
+                problems.add(length.span.clone(), kind);
+            }
+            Length::Fixed(length.value)
+        }
+        format::Length::Field { byte, integer, add, .. } => {
+            header = header.max(byte + usize::from(integer.bytes));
+            Length::Field { at: *byte, integer: *integer, add: *add }
+        }
+        format::Length::ToEnd => Length::ToEnd,
+    };
+    Packet {
+        start: Pattern::new(start),
+        length,
+        end: end.map(Pattern::new),
+        behind: declared.checksum.as_ref().map_or(0, format::Check::size_behind),
+        header,
+        shortest: header,
+        longest: limits::FRAME,
+        fixed: None,
+    }
+}
+
+pub(super) fn raw_size(raw: &Raw) -> Option<usize> {
+    match raw {
+        Raw::Integer { integer, .. } => Some(usize::from(integer.bytes)),
+        Raw::F32(_) => Some(4),
+        Raw::F64(_) => Some(8),
+        Raw::Bytes(size) => *size,
+        Raw::Columns(_) | Raw::Apart(_) | Raw::Found | Raw::Characters(..) => None,
+    }
+}
+
+fn reject_groups(header: &[format::Field], problems: &mut Problems) {
+    for field in header {
+        if field.group.is_some() {
+            let kind = ProblemKind::Senseless("a header has no groups");
+            problems.add(field.span.clone(), kind);
+        }
+    }
+}
+
+/// A row for what a frame declares beside its fields.
+fn frame_row(frame: &str, place: String, name: &str, kind: String, notes: String) -> LayoutRow {
+    LayoutRow {
+        frame: frame.to_string(),
+        record: None,
+        group: None,
+        place,
+        name: name.to_string(),
+        kind,
+        unit: String::new(),
+        notes,
+    }
+}
+
+/// The rows for a packet's start and length.
+fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
+    let format::Cut::Packet { start, length, end } = &declared.cut else { return Vec::new() };
+    let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ");
+    let place = bytes::place_text(At::Front(0), start.len(), false);
+    let notes = format!("always {}", hex(start));
+    let mut rows = Vec::new();
+    rows.push(frame_row(&declared.name, place, "(start)", "bytes".to_string(), notes));
+    if let format::Length::Field { byte, integer, add, .. } = length {
+        let place = bytes::place_text(At::Front(*byte), usize::from(integer.bytes), false);
+        let notes = match add {
+            0 => "length of the whole frame".to_string(),
+            add if *add < 0 => format!("minus {}: length of the whole frame", add.unsigned_abs()),
+            add => format!("plus {add}: length of the whole frame"),
+        };
+        rows.push(frame_row(&declared.name, place, "(length)", integer_word(*integer), notes));
+    }
+    if let Some(end) = end {
+        let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
+        let place = bytes::place_text(At::Back(end.len() + behind), end.len(), false);
+        rows.push(frame_row(&declared.name, place, "(end)", "bytes".to_string(), format!("always {}", hex(end))));
+    }
+    rows
+}
+
+fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
+    let at = match check.place {
+        CheckPlace::In(Edge::Front(place)) => At::Front(place),
+        CheckPlace::In(Edge::Back(place)) => At::Back(place),
+        CheckPlace::Marked | CheckPlace::Behind { .. } => At::Back(check.form.size()),
+    };
+    let kind = match check.form {
+        CheckForm::Binary(integer) => integer_word(integer),
+        CheckForm::Hex(integer) => format!("{} in hex", integer_word(integer)),
+    };
+    let edge = |edge: Edge| match edge {
+        Edge::Front(place) => place.to_string(),
+        Edge::Back(place) => format!("-{place}"),
+    };
+    let what = match check.place {
+        CheckPlace::In(_) => "byte",
+        CheckPlace::Marked => "what stands before the last mark, byte",
+        CheckPlace::Behind { through_end: true } => "byte, with the end,",
+        CheckPlace::Behind { through_end: false } => "byte, without the end,",
+    };
+    let notes = format!("{} over {what} {} to {}", check.checksum.name(), edge(check.from), edge(check.to));
+    let place = bytes::place_text(at, check.form.size(), false);
+    frame_row(&declared.name, place, "(checksum)", kind, notes)
+}
+
+fn integer_word(integer: Integer) -> String {
+    let sign = if integer.signed { 'i' } else { 'u' };
+    let order = match integer.order {
+        _ if integer.bytes == 1 => "",
+        Order::Big => "be",
+        Order::Little => "le",
+    };
+    format!("{sign}{}{order}", integer.bytes * 8)
+}
