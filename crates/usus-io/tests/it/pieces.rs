@@ -289,6 +289,60 @@ fn pieces_join_at_every_offset() {
     }
 }
 
+/// Texts in every way in which they can be declared, each with a stream that is partly damaged.
+const TEXTS: [(&str, &[u8]); 9] = [
+    (
+        "[[frame]]\ncut = 'text'\nseparator = [';', ', ']\nquote = '\"'\n[record.r]\nfields = [{ name = 'a' }, { name = 'b', type = 'number' }]",
+        b"x;1\n\"a;\"\"b\"\"\", 2\n\"open;3\n;;\nx, 4\r\nlast;5",
+    ),
+    (
+        "[[frame]]\ncut = 'text'\nread = 'pairs'\nseparator = ' '\njoined = true\n[record.r]\nmore = 'ignore'\nfields = [{ name = 'n', type = 'number', counter = true, rollover = 9 }, { name = 'b', optional = true }]",
+        b"n=1 b=x\n b=y  n=2\nb=z\nn=4 n=5\nn=6 q=1\nn=7",
+    ),
+    (
+        "[[frame]]\ncut = 'text'\n[record.r]\nprinted = ['at {a}[, {b} m]', '{b} m']\nfields = [{ name = 'a' }, { name = 'b', type = 'number' }]\n[record.p]\npattern = '#(?<v>)#.*'\nfields = [{ name = 'v', type = 'number' }]\n[[ignore]]\nprinted = '> {command}'",
+        b"at x, 5 m\n> go\n7 m\n#12#rest\n#1x#\nat y\n> stop",
+    ),
+    (
+        "[[frame]]\nname = 'm'\ncut = 'text'\nstart = \"'@'\"\n[[frame]]\nname = 'p'\ncut = 'text'\n[record.r]\nframe = 'm'\nfields = [{ name = 'n', type = 'number', counter = true, rollover = 9 }, { name = 'f', type = 'number', unit = 'kN' }]\n[[record.r.variant]]\nframe = 'p'\nprinted = 'no {n}: {f} N'\nfields = [{ name = 'n', type = 'number', counter = true, rollover = 9 }, { name = 'f', type = 'number', unit = 'N' }]",
+        b"@1,5\nno 2: 7 N\n@4,6\nno 5: x N\n@6,7,8\nno 7: 1 N",
+    ),
+    (
+        "[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }, { name = 'b', optional = true }, { name = 'c', type = 'number' }]\n",
+        b"x,1\nx,y,2\nx\nx,y,z,3\nx,,4",
+    ),
+    (
+        "[[frame]]\ncut = 'text'\n[record.h]\nwhen = \"columns == 3\"\nmore = 'ignore'\nfields = []\n[record.r]\nheading = 'h'\nmore = 'ignore'\nfields = [{ name = 'v', type = 'number' }]\n",
+        b"1,2\nv,w,\n3,4,\n5,6\nw,v,v\n7,8,9\nw,v,q\n1,2",
+    ),
+    (
+        "clean = ['escapes', 'nul', 'parity']\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }, { name = 'b', type = 'number' }]",
+        b"x,1\n\x1B[1mx\x1B[0m,\0\xB2\n\x1B]0;t\x07x,3\nx,\x1B",
+    ),
+    (
+        "[[frame]]\ncut = 'text'\ncharset = ['utf-8', 'latin-1']\nchecksum = { algorithm = 'XOR-8', type = 'u8', digits = 'hex', mark = \"'*'\", presence = 'optional' }\n[record.r]\nfields = [{ name = 'a' }]",
+        b"x*78\nx*79\ny\ncaf\xE9\n*00\nz*7A",
+    ),
+    (
+        "[[frame]]\ncut = 'text'\nheader = [{ name = 'k', chars = '1', internal = true }]\n[record.p]\nwhen = \"k == 'P'\"\nread = 'pairs'\nfields = [{ name = 'first', column = 1 }, { name = 'a', type = 'number', sign_from = 's' }, { name = 's', codes = { U = '+', D = '-' } }]\n[record.c]\nfields = [{ name = 'x' }]",
+        b"P,a=1,s=U\nQ\nP,s=D,a=2\nP,a=3\nR\nP,s=D,a=4",
+    ),
+];
+
+#[test]
+fn texts_join_at_every_offset() {
+    for (text, bytes) in TEXTS {
+        let plan = plan(text);
+        for at in 0..=bytes.len() {
+            for next in (at..=bytes.len()).step_by(7) {
+                for (jobs, before) in [(2, 0), (2, 6), (3, 1_000)] {
+                    both(&plan, &Held::cut(bytes, &[at, next]), PieceOptions { jobs, size: 1, before });
+                }
+            }
+        }
+    }
+}
+
 #[test]
 fn counters_go_on_from_piece_to_piece() {
     let series = plan(SERIES);

@@ -1,6 +1,7 @@
 //! Tests of the library through its public interface.
 
 mod any_format;
+mod bad_texts;
 mod bounds;
 mod cases;
 mod declarations;
