@@ -19,6 +19,7 @@ mod reports;
 mod sentences;
 mod sum;
 mod tables;
+mod written;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -78,6 +79,9 @@ fn main() {
     for contest in contests.iter().filter(|contest| wanted(contest.name)) {
         run(contest, extent, !has("--no-csv"));
     }
+    if wanted("written") {
+        written::run(extent);
+    }
     if !has("--only-contests") {
         for contest in contests.iter().filter(|contest| wanted(contest.name)) {
             extremes::run(contest, extent);
@@ -94,6 +98,7 @@ fn test() {
     for contest in [packets::CONTEST, sentences::CONTEST, reports::CONTEST, mixed::contest()] {
         run(&contest, extent, true);
     }
+    written::run(extent);
 }
 
 fn run(contest: &Contest, extent: Extent, with_csv: bool) {

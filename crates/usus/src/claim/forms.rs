@@ -7,6 +7,7 @@ use regex_automata::meta::Cache;
 use regex_automata::util::captures::Captures;
 use regex_automata::{Anchored, Input};
 
+use super::walk::{self, Told};
 use crate::plan::Form;
 
 /// What the automata of a line work in, and what the last one that fitted has found.
@@ -21,6 +22,37 @@ impl Forms {
     /// Whether what stands behind the first `lead` bytes of a line has one of the forms. Then `found` tells where its fields are.
     pub(crate) fn fit(&mut self, form: &Form, line: &[u8], lead: usize) -> bool {
         let Some(text) = line.get(lead..) else { return false };
+        match self.walk(form, text, lead) {
+            Told::Unknown => self.search(form, text, lead),
+            told => {
+                // Whoever tests this tests that both say the same.
+                #[cfg(debug_assertions)]
+                {
+                    let mut other = Forms::default();
+                    assert_eq!(other.search(form, text, lead), told == Told::Fits, "{}", text.escape_ascii());
+                    assert!(told != Told::Fits || other.found == self.found, "{}", text.escape_ascii());
+                }
+                told == Told::Fits
+            }
+        }
+    }
+
+    /// The same, by walking along the forms.
+    fn walk(&mut self, form: &Form, text: &[u8], lead: usize) -> Told {
+        let Some(walks) = &form.walks else { return Told::Unknown };
+        for walk in walks {
+            self.found.clear();
+            self.found.resize(form.slots, None);
+            match walk::walk(walk, text, lead, &mut self.found) {
+                Told::DoesNotFit => {}
+                told => return told,
+            }
+        }
+        Told::DoesNotFit
+    }
+
+    /// The same, by the automaton.
+    fn search(&mut self, form: &Form, text: &[u8], lead: usize) -> bool {
         if self.rooms.len() <= form.number {
             self.rooms.resize_with(form.number + 1, || None);
         }

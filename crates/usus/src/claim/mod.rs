@@ -2,6 +2,7 @@
 //! shape that the record needs.
 
 mod forms;
+mod walk;
 
 use crate::expression::Operand;
 use crate::plan::{Choice, ChoiceKey, Count, Field, Frame, Ignore, Inner, Kind, Meaning, Named, Pairs, ShapeUnit};

@@ -12,6 +12,7 @@ mod printed;
 mod record;
 mod routes;
 mod sheet;
+mod steps;
 mod variants;
 mod whole;
 

@@ -10,9 +10,10 @@ use regex_automata::util::syntax;
 
 use super::field::{field_type, layout_of, notation};
 use super::sheet::{Sheet, refuse_condition};
+use super::steps::Steps;
 use crate::format::{Field as Declared, FieldType, Literal, Place, Spanned};
 use crate::limits;
-use crate::plan::{At, Count, Form, Reading, Shape, ShapeUnit};
+use crate::plan::{At, Count, Form, Reading, Shape, ShapeUnit, Walk};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::value::{Charset, sent_as};
 
@@ -42,9 +43,13 @@ impl Declaration<'_> {
     pub(super) fn compile(&self, numbers: &mut Numbers, problems: &mut Problems) -> (Option<Box<Form>>, Vec<String>) {
         let mut names = Vec::new();
         let mut patterns = Vec::new();
+        let mut walks = Vec::new();
         for printed in self.printed {
-            patterns.extend(self.expression(printed, &mut names, problems));
+            let Some((pattern, walk)) = self.expression(printed, &mut names, problems) else { continue };
+            patterns.push(pattern);
+            walks.extend(walk);
         }
+        let are_simple = walks.len() == self.printed.len() && self.pattern.is_none();
         // Nothing is said about fields that may stand in what could not be read.
         let all_names = || self.fields.iter().filter_map(|field| Some(field.name.as_ref()?.value.clone())).collect();
         if patterns.len() < self.printed.len() {
@@ -85,7 +90,9 @@ impl Declaration<'_> {
         let groups = (0..patterns.len())
             .map(|form| names.iter().map(|name| regex.group_info().to_index(form_id(form), name)).collect())
             .collect();
-        (Some(Box::new(Form { regex, groups, number: numbers.next() })), names)
+        let walks = are_simple.then(|| walks.into());
+        let slots = names.len();
+        (Some(Box::new(Form { regex, groups, walks, slots, number: numbers.next() })), names)
     }
 
     fn field(&self, name: &str) -> Option<&Declared> {
@@ -201,12 +208,13 @@ impl Declaration<'_> {
         printed: &Spanned<String>,
         names: &mut Vec<String>,
         problems: &mut Problems,
-    ) -> Option<String> {
+    ) -> Option<(String, Option<Walk>)> {
         let mut problem = |kind| {
             problems.add(printed.span.clone(), kind);
             None
         };
         let mut out = r"[ \t]*".to_string();
+        let mut steps = Steps::default();
         let mut said: Vec<&str> = Vec::new();
         // Whether a field stands before the place, and before each bracket around it.
         let (mut behind_field, mut brackets) = (false, Vec::new());
@@ -227,22 +235,31 @@ impl Declaration<'_> {
                 }
                 Piece::Field(name) => {
                     out += &group_of(name, &self.class(name));
+                    steps.field(name, self.field(name));
                     said.push(name);
                 }
                 Piece::Open => {
                     brackets.push(behind_field);
+                    steps.open();
                     out += "(?:";
                     continue;
                 }
                 Piece::Close => {
                     // What stands in the bracket may be missing.
                     behind_field |= brackets.pop().unwrap_or_default();
+                    steps.close();
                     out += ")?";
                     continue;
                 }
                 Piece::OpenBrace => return problem(ProblemKind::Senseless("a brace is not closed")),
-                Piece::Blanks => out += r"[ \t]+",
-                Piece::Character(character) => out += &literal(character, self.charsets),
+                Piece::Blanks => {
+                    steps.blanks();
+                    out += r"[ \t]+";
+                }
+                Piece::Character(character) => {
+                    steps.character(character, self.charsets);
+                    out += &literal(character, self.charsets);
+                }
             }
             behind_field = matches!(piece, Piece::Field(_));
         }
@@ -254,7 +271,7 @@ impl Declaration<'_> {
                 names.push(name.to_string());
             }
         }
-        Some(out + r"[ \t]*")
+        Some((out + r"[ \t]*", steps.walk(names)))
     }
 }
 

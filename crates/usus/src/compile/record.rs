@@ -264,7 +264,7 @@ fn form_of(
         return (None, Vec::new());
     }
     // What an automaton finds is written down like columns, behind those of the header.
-    (draft.frame.has_forms, draft.frame.takes_long, draft.frame.has_columns) = (true, true, true);
+    (draft.frame.has_forms, draft.frame.has_columns) = (true, true);
     declaration.compile(forms, problems)
 }
 

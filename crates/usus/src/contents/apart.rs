@@ -4,7 +4,7 @@ use alloc::vec::Vec;
 
 use super::pairs;
 use crate::framing::{Columns, Contents};
-use crate::plan::{Apart, Frame};
+use crate::plan::{Apart, Begins, Frame};
 use crate::reason::Reason;
 
 /// Finds the columns of a frame's contents. Those with doubled quotes are put right in a copy of them, where everything else stays in its place.
@@ -78,7 +78,7 @@ fn split(number: u16, rules: &Apart, text: &[u8], lead: usize, columns: &mut Col
 pub(super) fn plain(rules: &Apart, text: &[u8]) -> usize {
     let mut at = 0;
     while let Some(rest) = text.get(at..) {
-        match rest.iter().position(|byte| rules.may_begin[usize::from(*byte)]) {
+        match rest.iter().position(|byte| rules.begins[usize::from(*byte)] != Begins::None) {
             None => break,
             Some(place) => {
                 at += place;

@@ -33,7 +33,7 @@ pub(super) fn decide<'p>(
     // Nothing but a checksum tells that all of a text is there.
     let tells_its_start = !matches!(frame.framing, Framing::Text(_));
     let (contents, _) = framed.contents.of(frame_on, &scan.decoded);
-    let tested = match contents.starts_with(&frame.line_start) {
+    let tested = match frame.begins_line(contents) {
         true => test(frame, framed, Whole { contents, frame: &frame_on[..length] }),
         // No frame's lines begin so.
         false => Err(Reason::NoStart),

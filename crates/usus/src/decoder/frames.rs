@@ -149,13 +149,20 @@ impl Line {
                 let Choice::Kind(kind) = choice else { break };
                 (kind, Cells { bytes: text, wide, columns: &[], tail: text.len() }, 0)
             } else {
-                let columns: &[u16] = if frame.has_columns { columns } else { &[] };
-                let cells = contents::cells(frame, text, wide, columns);
+                let laid: &[u16] = if frame.has_columns { columns } else { &[] };
+                let mut cells = contents::cells(frame, text, wide, laid);
                 let choice = match choice {
                     Choice::Undecided => choices.choose(inner, number, frame, &cells, text.len()),
                     decided => decided,
                 };
                 let Choice::Kind(kind) = choice else { break };
+                if frame.has_forms && inner.kinds.get(usize::from(kind)).is_some_and(|kind| kind.form.is_some()) {
+                    if !frame.header_splits {
+                        columns.clear();
+                    }
+                    columns.add_found(&choices.forms.found);
+                    cells = contents::cells(frame, text, wide, columns);
+                }
                 let Ok(Extent { count, tail }) = contents::fit(inner, number, frame, kind, check, &cells) else {
                     break;
                 };

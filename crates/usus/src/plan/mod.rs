@@ -29,7 +29,7 @@ pub(crate) use field::{
     At, Convert, Counter, Field, Meaning, NumberOf, Raw, SentUnits, SignFrom, Tested, Tests, UnitFrom, Word,
 };
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
-pub(crate) use form::Form;
+pub(crate) use form::{Form, Step, Walk};
 pub(crate) use framing::{Framing, Length, Packet, Pattern, Sentence, Slip, Text};
 pub use layout::LayoutRow;
 pub(crate) use output::{Group, Output, Plain, What};
@@ -191,8 +191,7 @@ impl Route {
     /// The first frame for a line with such a begin; nothing if there is none.
     #[inline]
     pub(crate) fn line_frame(&self, plan: &Inner, line: &[u8]) -> Option<u16> {
-        let begins = |frame: &u16| line.starts_with(&plan.frames[usize::from(*frame)].line_start);
-        self.lines.iter().copied().find(begins)
+        self.lines.iter().copied().find(|frame| plan.frames[usize::from(*frame)].begins_line(line))
     }
 }
 
@@ -227,6 +226,15 @@ pub(crate) struct Frame {
     pub(crate) constants: Vec<u16>,
 }
 
+impl Frame {
+    /// Whether a line begins as this frame's do.
+    #[inline(always)]
+    pub(crate) fn begins_line(&self, line: &[u8]) -> bool {
+        // Nothing is compared where nothing has to be: that takes processors long that look at what an empty slice points to.
+        self.line_start.is_empty() || line.starts_with(&self.line_start)
+    }
+}
+
 /// How what is in a frame is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Reading {
@@ -250,8 +258,8 @@ pub(crate) enum Separation {
 pub(crate) struct Apart {
     /// The texts that separate, the longest first.
     pub(crate) separators: Box<[Box<[u8]>]>,
-    /// Whether each byte may begin one of them.
-    pub(crate) may_begin: Box<[bool; 256]>,
+    /// Whether each byte begins one of them.
+    pub(crate) begins: Box<[Begins; 256]>,
     /// Whether several in a row are one.
     pub(crate) joined: bool,
     pub(crate) quote: Option<u8>,
@@ -296,10 +304,10 @@ impl Pairs {
 impl Separation {
     /// Where nothing separates: each field is told for itself.
     pub(crate) fn nothing() -> Separation {
-        let may_begin = Box::new([false; 256]);
+        let begins = Box::new([Begins::None; 256]);
         Separation::Apart(Box::new(Apart {
             separators: Box::default(),
-            may_begin,
+            begins,
             joined: false,
             quote: None,
             pairs: None,
@@ -317,13 +325,15 @@ impl Separation {
         {
             return Separation::Byte(byte);
         }
-        let mut may_begin = Box::new([false; 256]);
-        for first in separators.iter().filter_map(|separator| separator.first()) {
-            may_begin[usize::from(*first)] = true;
+        let mut begins = Box::new([Begins::None; 256]);
+        for separator in &separators {
+            let Some(first) = separator.first() else { continue };
+            let known = &mut begins[usize::from(*first)];
+            *known = if separator.len() == 1 && *known == Begins::None { Begins::Itself } else { Begins::Some };
         }
         separators.sort_by_key(|separator| core::cmp::Reverse(separator.len()));
         let separators = separators.into();
-        Separation::Apart(Box::new(Apart { separators, may_begin, joined, quote, pairs: None }))
+        Separation::Apart(Box::new(Apart { separators, begins, joined, quote, pairs: None }))
     }
 
     /// The same, between pairs.
@@ -401,13 +411,26 @@ impl Separation {
     }
 }
 
+/// What a byte begins.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Begins {
+    /// No separator.
+    None,
+    /// The separator that it is.
+    Itself,
+    /// A separator, perhaps.
+    Some,
+}
+
 impl Apart {
     /// The length of the separator that bytes begin with.
     #[inline]
     pub(crate) fn separates(&self, bytes: &[u8]) -> Option<usize> {
         let first = bytes.first()?;
-        if !self.may_begin[usize::from(*first)] {
-            return None;
+        match self.begins[usize::from(*first)] {
+            Begins::None => return None,
+            Begins::Itself => return Some(1),
+            Begins::Some => {}
         }
         self.separators.iter().find(|separator| bytes.starts_with(separator)).map(|separator| separator.len())
     }
