@@ -10,11 +10,14 @@ use crate::sum::Sum;
 use crate::tables::scaled;
 use crate::{Extent, declared_decode, in_turn, ratio};
 
+/// Writes brake, force and delay.
+type Write = fn(&[u8], &[u8], &[u8], &mut Vec<u8>);
+
 /// A way to write a reading.
 struct Way {
     name: &'static str,
     format: &'static str,
-    write: fn(&[u8], &[u8], &[u8], &mut Vec<u8>),
+    write: Write,
     /// Brake, force and delay of a line, by hand.
     read: fn(&[u8]) -> Option<[&[u8]; 3]>,
 }
