@@ -275,18 +275,32 @@ impl Check {
         if !ledger.balances() || ledger.pending > 0 {
             return Verdict::differs("the account of the bytes does not balance".to_owned());
         }
-        let whole = plural(whole.len() as u64, "message");
-        let damaged = (truth.len() - self.records.len()) as u64;
+        let damaged = (truth.len() - whole.len()) as u64;
         let mut text = format!(
-            "agrees with the truth: {whole} arrived whole, and all are there with all their values; {} damaged, and {}",
-            if damaged == 1 { "1 arrived".to_owned() } else { format!("{} arrived", grouped(damaged)) },
-            if damaged == 1 { "it is not among the records" } else { "none of them is among the records" },
+            "agrees with the truth: {} arrived whole, and all are there with all their values; ",
+            plural(whole.len() as u64, "message")
         );
-        if covered + sound > 0 {
-            text += &format!(" ({sound} damaged but sound by chance, covering {covered} others)");
-        }
-        if unprotected > 0 {
-            text += &format!(" ({unprotected} without a checksum cannot be told from sound ones)");
+        text += &if damaged == 1 {
+            "1 arrived damaged".to_owned()
+        } else {
+            format!("{} arrived damaged", grouped(damaged))
+        };
+        text += &match (damaged, sound + unprotected) {
+            (1, 0) => ", and it is not among the records".to_owned(),
+            (_, 0) => ", and none of them is among the records".to_owned(),
+            (_, found) => {
+                let mut parts = Vec::new();
+                parts.extend((damaged > found).then(|| format!("{} not among the records", damaged - found)));
+                parts.extend((sound > 0).then(|| format!("{sound} there with all that was sent")));
+                parts.extend(
+                    (unprotected > 0)
+                        .then(|| format!("{unprotected} not to be told from sound ones, without a checksum")),
+                );
+                format!(": {}", parts.join(", "))
+            }
+        };
+        if covered > 0 {
+            text += &format!(" (sound by chance, they cover {covered} others)");
         }
         Verdict { agrees: true, text }
     }

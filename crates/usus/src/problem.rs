@@ -176,7 +176,7 @@ pub enum ProblemKind {
     #[error("{0}")]
     Senseless(&'static str),
     /// A record that can never be, because an earlier one takes all its frames.
-    #[error("no frame is left for `{record}`: `{earlier}` takes all of them")]
+    #[error("no frame is left for {}", Left(record, earlier))]
     Unreachable {
         /// The record that is never chosen.
         record: String,
@@ -267,6 +267,19 @@ pub enum ProblemKind {
     NoRecord,
 }
 
+struct Left<'a>(&'a str, &'a str);
+
+impl fmt::Display for Left<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Left(record, earlier) if record == earlier => {
+                write!(f, "this variant of `{record}`: the record itself, or a variant before it, takes all of them")
+            }
+            Left(record, earlier) => write!(f, "`{record}`: `{earlier}` takes all of them"),
+        }
+    }
+}
+
 struct VariantUnitText<'a>(Option<&'a str>);
 
 impl fmt::Display for VariantUnitText<'_> {
@@ -316,7 +329,12 @@ impl Problem {
                 "name them as fields, or declare what is known to carry nothing with `reserved = true`".to_string(),
             ),
             ProblemKind::CoversItself => Some("set `from` and `to` so that they leave its own bytes out".to_string()),
-            ProblemKind::Unreachable { .. } => Some("give the earlier record a `when`, or put it last".to_string()),
+            ProblemKind::Unreachable { record, earlier } => Some(match record == earlier {
+                true => {
+                    "give the earlier one a `when`; a record without any layout of its own still is one".to_string()
+                }
+                false => "give the earlier record a `when`, or put it last".to_string(),
+            }),
             ProblemKind::Overtaken { .. } => {
                 Some("of a frame's records, the first in the file that holds is it".to_string())
             }

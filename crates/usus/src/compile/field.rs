@@ -61,9 +61,11 @@ pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separation: 
 pub(super) fn layout_of(field: &Declared, kind: FieldType, problems: &mut Problems) -> Option<Layout> {
     let (of, default, expected) = match kind {
         FieldType::Date => (LayoutOf::Date, None, "day, month and year, as in \"DDMMYY\" or \"DD MMM YYYY\""),
-        FieldType::Clock => {
-            (LayoutOf::Clock, Some("hh:mm:ss"), "hours, minutes and seconds, as in \"hhmmss\" or \"hh:mm:ss AM\"")
-        }
+        FieldType::Clock => (
+            LayoutOf::Clock,
+            Some("hh:mm:ss"),
+            "hours and minutes, and perhaps seconds, as in \"hhmmss\" or \"hh:mm AM\"",
+        ),
         FieldType::DateTime => {
             (LayoutOf::DateTime, None, "the parts of a date and of a clock, as in \"YYYY-MM-DD hh:mm:ss\"")
         }

@@ -295,7 +295,8 @@ pub(super) fn bound(
             (None, "columns") if has_columns => Ok((Named::Columns, Type::Number)),
             (None, _) => {
                 let known = fields.iter().filter(|(_, field)| of_type(field).is_some()).map(|(known, _)| *known);
-                Err(nearest(name, known.filter(|known| !known.is_empty())))
+                let counts = ["length"].into_iter().chain(has_columns.then_some("columns"));
+                Err(nearest(name, known.filter(|known| !known.is_empty()).chain(counts)))
             }
         }
     };

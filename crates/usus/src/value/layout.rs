@@ -18,7 +18,7 @@ pub(crate) struct Layout {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Step {
-    /// So many digits of this part.
+    /// So many digits of this part; one stands for one or two.
     Digits(Part, u8),
     /// `MMM`: the name of a month in English, or its first three letters.
     MonthName,
@@ -50,13 +50,16 @@ enum Part {
 }
 
 /// The words that stand for steps, the longest first where one begins as another does.
-const WORDS: [(&str, Step); 11] = [
+const WORDS: [(&str, Step); 14] = [
     ("YYYY", Step::Digits(Part::Year, 4)),
     ("YY", Step::Digits(Part::Year, 2)),
     ("MMM", Step::MonthName),
     ("MM", Step::Digits(Part::Month, 2)),
+    ("M", Step::Digits(Part::Month, 1)),
     ("DD", Step::Digits(Part::Day, 2)),
+    ("D", Step::Digits(Part::Day, 1)),
     ("hh", Step::Digits(Part::Hour, 2)),
+    ("h", Step::Digits(Part::Hour, 1)),
     ("mm", Step::Digits(Part::Minute, 2)),
     ("ss", Step::Digits(Part::Second, 2)),
     ("AM", Step::Half),
@@ -143,7 +146,9 @@ impl Layout {
         let dates = usize::from(of != LayoutOf::Clock);
         let clocks = usize::from(of != LayoutOf::Date);
         let sound = [counted(&is(Part::Year)), months, counted(&is(Part::Day))] == [dates; 3]
-            && [counted(&is(Part::Hour)), counted(&is(Part::Minute)), counted(&is(Part::Second))] == [clocks; 3]
+            && [counted(&is(Part::Hour)), counted(&is(Part::Minute))] == [clocks; 2]
+            // Some do not tell seconds.
+            && counted(&is(Part::Second)) <= clocks
             && [Step::Fraction, Step::Half, Step::Offset].iter().all(|once| counted(&|step| step == once) <= 1);
         sound.then_some(layout)
     }
@@ -169,6 +174,7 @@ impl Layout {
     pub(crate) fn expression(&self) -> String {
         let step = |step: &Step| match step {
             Step::Literal(byte) => alloc::format!(r"\x{byte:02X}"),
+            Step::Digits(_, 1) => "[0-9]{1,2}".into(),
             Step::Digits(_, width) => alloc::format!("[0-9]{{{width}}}"),
             Step::MonthName => "[A-Za-z]+?".into(),
             Step::Fraction => "[0-9]+?".into(),
@@ -188,9 +194,10 @@ impl Layout {
     fn takes_fraction(&self) -> bool {
         let dated = self.steps.iter().any(|step| matches!(step, Step::Digits(Part::Year, _)));
         let clocked = self.steps.iter().any(|step| matches!(step, Step::Digits(Part::Hour, _)));
+        let has_seconds = self.steps.iter().any(|step| matches!(step, Step::Digits(Part::Second, _)));
         match self.steps.last() {
             Some(Step::Digits(Part::Second, _)) => true,
-            Some(Step::Digits(..)) => clocked && !dated,
+            Some(Step::Digits(..)) => clocked && has_seconds && !dated,
             _ => false,
         }
     }
@@ -202,6 +209,8 @@ impl Layout {
             match *step {
                 Step::Literal(byte) => text = text.strip_prefix(&[byte])?,
                 Step::Digits(part, width) => {
+                    let has_two = text.get(1).is_some_and(u8::is_ascii_digit);
+                    let width = if width == 1 && has_two { 2 } else { width };
                     let (digits, rest) = text.split_at_checked(usize::from(width))?;
                     let mut value = 0i16;
                     for &byte in digits {
@@ -321,6 +330,13 @@ mod tests {
             ("YYYY-MM-DDThh:mm:ssz", "2026-05-07T06:41:00-0330", "2026-05-07T06:41:00-03:30"),
             ("DD MMM YY hh:mm:ss AM", "07 May 26 12:05:09 am", "2026-05-07T00:05:09"),
             ("MMM DD, YYYY hh:mm:ss AM", "December 31, 2026 11:05:09 PM", "2026-12-31T23:05:09"),
+            ("YYYY-MM-DD hh:mm", "2026-05-07 06:41", "2026-05-07T06:41:00"),
+            ("YYYY-MM-DD hh:mm", "2026-05-07 06:41:30", ""),
+            ("YYYY-MM-DD hh:mm", "2026-05-07 06:41.5", ""),
+            ("D.M.YYYY h:mm", "7.5.2026 6:41", "2026-05-07T06:41:00"),
+            ("D.M.YYYY h:mm", "17.12.2026 16:41", "2026-12-17T16:41:00"),
+            ("D.M.YYYY h:mm", "017.12.2026 16:41", ""),
+            ("M/D/YY h:mm:ss AM", "5/7/26 6:41:00 PM", "2026-05-07T18:41:00"),
             ("DDMMYYhhmmss", "070526064100.5", "2026-05-07T06:41:00.5"),
             ("hh:mm:ss DD/MM/YY", "06:41:00 07/05/79", "2079-05-07T06:41:00"),
             ("hh:mm:ss DD/MM/YY", "06:41:00 07/05/80", "1980-05-07T06:41:00"),
@@ -347,7 +363,9 @@ mod tests {
             ("YYYY-MM-DD-DD", LayoutOf::Date),
             ("YYYY-MM-MMM", LayoutOf::Date),
             ("YYY-MM-DD", LayoutOf::Date),
-            ("hh:mm", LayoutOf::Clock),
+            ("hh", LayoutOf::Clock),
+            ("mm:ss", LayoutOf::Clock),
+            ("hh:mm", LayoutOf::Date),
             ("YYYY-MM-DD hh:mm:ss", LayoutOf::Clock),
             ("hh:mm:ssz", LayoutOf::Clock),
             ("hh:mm:ss f f", LayoutOf::Clock),
