@@ -161,7 +161,7 @@ impl<'a> Cells<'a> {
         }
         let raw = self.raw(field, base);
         let number = match field.meaning {
-            Meaning::Number { of, .. } => number_of(&raw, of),
+            Meaning::Number { of, .. } => number_in(&raw, of, field).map(|(number, ..)| number),
             _ => None,
         };
         match (number, raw) {
@@ -506,7 +506,17 @@ fn integer_of(bytes: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Decimal
 fn number_in(raw: &RawValue<'_>, of: NumberOf, field: &Field) -> Option<(Decimal, Quality, usize)> {
     match (raw, &field.notation) {
         (RawValue::Bytes(text), Some(notation)) => notation.read(text),
-        _ => number_of(raw, of).map(|number| (number, Quality::Good, 0)),
+        _ => {
+            let number = match (raw, of, &field.raw) {
+                (
+                    RawValue::Bytes(text),
+                    NumberOf::HexInteger(integer, bits),
+                    Raw::Columns(count) | Raw::Apart(count),
+                ) if *count > 1 => hex_in_columns(text, *count, integer, bits),
+                _ => number_of(raw, of),
+            };
+            number.map(|number| (number, Quality::Good, 0))
+        }
     }
 }
 
@@ -538,6 +548,20 @@ fn hex_integer(text: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Option<
         *byte = (high? << 4 | low?) as u8;
     }
     Some(integer_of(bytes, integer, bits))
+}
+
+/// The same, of digits in so many columns, each of which has as many.
+fn hex_in_columns(text: &[u8], columns: usize, integer: Integer, bits: Option<(u8, u8)>) -> Option<Decimal> {
+    let (mut digits, mut length, mut found) = ([0; 16], 0, 0);
+    let each = 2 * usize::from(integer.bytes) / columns;
+    for part in text.split(|byte| !byte.is_ascii_hexdigit()).filter(|part| !part.is_empty()) {
+        if part.len() != each {
+            return None;
+        }
+        digits.get_mut(length..length + each)?.copy_from_slice(part);
+        (length, found) = (length + each, found + 1);
+    }
+    if found == columns { hex_integer(digits.get(..length)?, integer, bits) } else { None }
 }
 
 /// An unsigned number from hex digits; nothing past 31 of them, which always fit the digits of a decimal.

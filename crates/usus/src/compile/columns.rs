@@ -87,7 +87,7 @@ impl Placing {
                 let (first, last) = place.value;
                 if first != last && last + 1 - first != size {
                     let kind = ProblemKind::Senseless(
-                        "this many columns do not go with the type (a date or clock takes as many as its layout says, lat and lon take two)",
+                        "this many columns do not go with the type (a date or clock takes as many as its layout says, lat and lon take two, an integer in hex as many as its digits divide into)",
                     );
                     problems.add(place.span.clone(), kind);
                 }
@@ -322,7 +322,7 @@ fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, prob
     }
     // A layout that cannot be read is reported where the field is compiled.
     let layout = layout_of(declared, kind, &mut Problems::default());
-    let size = column_size(kind, layout.as_ref(), &sheet.separation);
+    let size = column_size(declared, kind, layout.as_ref(), &sheet.separation);
     let at = placing.place(declared, size, declared.optional, problems);
     let place = place_text(at, size, sheet.group.is_some());
     match sheet.group {

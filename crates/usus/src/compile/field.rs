@@ -7,7 +7,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::expression::Type;
-use crate::format::{Field as Declared, FieldType, Literal, Spanned};
+use crate::format::{Field as Declared, FieldType, Literal, Place, Spanned};
 use crate::integer::{Integer, Order};
 use crate::plan::{
     At, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, SentUnits, Separation, SignFrom, Tests, UnitFrom,
@@ -47,8 +47,21 @@ pub(super) fn byte_size(field: &Declared, kind: FieldType) -> Option<usize> {
 }
 
 /// Columns that a field of a text takes.
-pub(super) fn column_size(kind: FieldType, layout: Option<&Layout>, separation: &Separation) -> usize {
+pub(super) fn column_size(
+    declared: &Declared,
+    kind: FieldType,
+    layout: Option<&Layout>,
+    separation: &Separation,
+) -> usize {
     match kind {
+        // Its digits may be spread over several.
+        FieldType::HexInteger(integer) => match &declared.place {
+            Place::Columns(place) => {
+                let columns = (place.value.1 + 1).saturating_sub(place.value.0);
+                if columns > 0 && (2 * usize::from(integer.bytes)).is_multiple_of(columns) { columns } else { 1 }
+            }
+            _ => 1,
+        },
         FieldType::Latitude | FieldType::Longitude => 2,
         FieldType::Clock | FieldType::Date | FieldType::DateTime => {
             1 + layout.map_or(0, |layout| separation.count(&layout.between()))
@@ -240,10 +253,10 @@ fn raw(
         check_bits(declared, integer, problems)?;
     }
     if medium == Reading::Text {
-        if let crate::format::Place::Characters(chars) = &declared.place {
+        if let Place::Characters(chars) = &declared.place {
             return Some(Raw::Characters(chars.value.0 - 1, chars.value.1));
         }
-        let columns = column_size(kind, layout, separation);
+        let columns = column_size(declared, kind, layout, separation);
         return Some(match separation {
             Separation::Byte(_) => Raw::Columns(columns),
             Separation::Apart(_) if !separation.has_columns() => Raw::Found,

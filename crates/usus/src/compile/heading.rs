@@ -98,7 +98,7 @@ fn add_fields<'f>(
             Place::Next => {}
         }
         let layout = layout_of(declared, kind, &mut Problems::default());
-        if column_size(kind, layout.as_ref(), &sheet.separation) != 1 {
+        if column_size(declared, kind, layout.as_ref(), &sheet.separation) != 1 {
             let kind = ProblemKind::Senseless("this takes several columns, and a heading names one");
             problems.add(declared.span.clone(), kind);
             continue;

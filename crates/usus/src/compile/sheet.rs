@@ -31,7 +31,7 @@ pub(super) struct Sheet {
     pub(super) counters: Vec<Counter>,
     pub(super) rows: Vec<LayoutRow>,
     /// The integer that was added last, where it is, and how that is said: fields with `bits` or `flags` alone are of it.
-    integer: Option<(FieldType, At, String)>,
+    integer: Option<(FieldType, At, String, Place)>,
 }
 
 impl Sheet {
@@ -58,8 +58,9 @@ impl Sheet {
             && declared.place == Place::Next
             && declared.label.is_none()
             && (declared.bits.is_some() || !declared.flags.is_empty());
-        let Some((kind, at, place)) = self.integer.clone().filter(|_| is_part) else { return false };
-        self.add_at(declared, kind, at, place, problems);
+        let Some((kind, at, place, stands)) = self.integer.clone().filter(|_| is_part) else { return false };
+        let part = Declared { place: stands, ..declared.clone() };
+        self.add_at(&part, kind, at, place, problems);
         true
     }
 
@@ -79,7 +80,7 @@ impl Sheet {
     /// Adds a field whose place is known: its reading, its outputs, what it decides, and its row.
     pub(super) fn add(&mut self, declared: &Declared, kind: FieldType, at: At, place: String, problems: &mut Problems) {
         let is_integer = matches!(kind, FieldType::Integer(_) | FieldType::HexInteger(_));
-        self.integer = is_integer.then(|| (kind, at, place.clone()));
+        self.integer = is_integer.then(|| (kind, at, place.clone(), declared.place.clone()));
         self.add_at(declared, kind, at, place, problems);
     }
 
