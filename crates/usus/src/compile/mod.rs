@@ -21,7 +21,7 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use crate::format::{self, Format, Spanned};
-use crate::plan::{Frame, Inner, Kind, Role};
+use crate::plan::{Frame, Inner, Kind, LayoutRow, Role, Slot};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::{KindSchema, Schema};
 use choice::finish_frame;
@@ -56,93 +56,19 @@ enum Placing {
 
 /// The plan of a format; nothing if there is too much in it.
 fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
-    let mut weight = format::Weight::default();
-    for record in format.records.iter().flat_map(format::Record::layouts) {
-        let frame = record.frame.as_ref().and_then(|name| format.frames.iter().find(|frame| frame.name == name.value));
-        let header = frame.or(format.frames.first()).map(|frame| format::weigh(&frame.header)).unwrap_or_default();
-        weight.add(header);
-        weight.add(format::weigh(&record.fields));
-        if let Some(too_many) = weight.too_many() {
-            problems.add(record.kind.span.clone(), too_many);
-            return None;
-        }
+    if let Some((span, too_many)) = too_much(format) {
+        problems.add(span, too_many);
+        return None;
     }
-    let (mut layout, mut slots, mut forms) = (Vec::new(), Vec::new(), printed::Numbers::default());
-    let mut drafts: Vec<Draft> = Vec::new();
-    for declared in &format.frames {
-        let header = in_charsets(Cow::Borrowed(&*declared.header), &declared.charsets);
-        let declared = &match header {
-            Cow::Borrowed(_) => Cow::Borrowed(declared),
-            Cow::Owned(header) => Cow::Owned(format::Frame { header, ..declared.clone() }),
-        };
-        if drafts.iter().any(|draft| draft.frame.name == declared.name) {
-            let kind = ProblemKind::Twice { what: "frame", name: declared.name.clone() };
-            problems.add(declared.span.clone(), kind);
-        }
-        drafts.push(compile_frame(format, declared, &mut layout, &mut slots, problems));
-    }
-    // Layouts in the order of the file: which record and which frame each is of, and how many variants are before it.
-    let mut layouts: Vec<(usize, usize, usize, Kind)> = Vec::new();
-    let mut schema = Schema { format: format.name.clone(), kinds: Vec::new() };
-    for (number, owner) in format.records.iter().enumerate() {
-        let (begun, mut units, mut counted) = (layouts.len(), variants::Units::default(), Vec::new());
-        for (variant, record) in owner.layouts().enumerate() {
-            let Some(index) = frame_of(format, record.frame.as_ref(), &record.kind.span, problems) else { continue };
-            report_unreachable(format, record, index, problems);
-            let fields = if owner.variants.is_empty() {
-                Cow::Borrowed(&*record.fields)
-            } else {
-                units.convert(&record.fields, problems)
-            };
-            let charsets = &format.frames[index].charsets;
-            let fields = in_charsets(fields, charsets);
-            let converted = match fields {
-                Cow::Borrowed(_) => Cow::Borrowed(record),
-                Cow::Owned(fields) => Cow::Owned(format::Record { fields, ..record.clone() }),
-            };
-            let place = Compiled { format, owner, record: &converted, frame: index, variant };
-            let mut kind = compile_record(place, &mut drafts[index], &mut layout, &mut forms, problems);
-            kind.record = number as u16;
-            for counter in kind.counters.iter_mut().skip(drafts[index].sheet.counters.len()) {
-                counter.slot = slot_of(counter, &mut counted, &mut slots);
-            }
-            if let Some(slot) = kind.counters.first().and_then(|first| slots.get_mut(first.slot)) {
-                slot.is_first = true;
-            }
-            layouts.push((number, index, variant, kind));
-        }
-        let mut kinds: Vec<&mut Kind> = layouts[begun..].iter_mut().map(|(.., kind)| kind).collect();
-        let fields = variants::unite(owner, &mut kinds, problems);
-        schema.kinds.push(KindSchema {
-            name: owner.kind.value.clone(),
-            title: owner.title.clone(),
-            fields,
-            wanted: true,
-        });
-    }
-    // A record that could not be compiled leaves no layout; then there is no plan, but all else that is wrong is told.
-    let own = layouts.iter().filter(|(_, _, variant, _)| *variant == 0).count();
-    let (mut next, mut next_variant) = (0, own);
-    for (_, frame, variant, _) in &layouts {
-        let number = if *variant == 0 { &mut next } else { &mut next_variant };
-        drafts[*frame].frame.kinds.push(*number as u16);
-        *number += 1;
-    }
-    layouts.sort_by_key(|(_, _, variant, _)| *variant > 0);
-    let mut kinds: Vec<Kind> = layouts.into_iter().map(|(.., kind)| kind).collect();
-    let named: Vec<u16> = kinds.iter().filter_map(|kind| Some(kind.heading.as_ref()?.record)).collect();
-    for kind in kinds.iter_mut().filter(|kind| named.contains(&kind.record)) {
-        kind.names_columns = true;
-        // Whoever reads it has to notice what it names.
-        let frame = &mut drafts[usize::from(kind.frame)].frame;
-        (frame.takes_long, frame.has_columns, frame.splits) = (true, true, true);
-    }
+    let mut shared = Shared::default();
+    let mut drafts = compile_frames(format, &mut shared, problems);
+    let (kinds, schema) = compile_records(format, &mut drafts, &mut shared, problems);
     let mut ignores = Vec::new();
     for ignore in &format.ignores {
         let Some(index) = frame_of(format, ignore.frame.as_ref(), &ignore.span, problems) else { continue };
         let draft = &mut drafts[index];
         draft.frame.ignores.push(ignores.len() as u16);
-        ignores.push(compile_ignore(ignore, &format.frames[index], draft, &mut forms, problems));
+        ignores.push(compile_ignore(ignore, &format.frames[index], draft, &mut shared.forms, problems));
     }
     let finish = |draft| finish_frame(format, draft, &kinds, &ignores);
     let frames: Vec<Frame> = drafts.into_iter().map(finish).collect();
@@ -165,13 +91,130 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         frames,
         kinds,
         ignores,
-        counters: slots,
+        counters: shared.slots,
         stages: Vec::new(),
         routes,
         limits: format.limits,
-        layout,
+        layout: shared.layout,
         character,
     })
+}
+
+/// What all frames and records of a format have together.
+#[derive(Default)]
+struct Shared {
+    layout: Vec<LayoutRow>,
+    slots: Vec<Slot>,
+    forms: printed::Numbers,
+}
+
+/// The layout of a record, or of a variant of it.
+struct Laid {
+    frame: usize,
+    variant: usize,
+    kind: Kind,
+}
+
+/// Where there is too much in a format.
+fn too_much(format: &Format) -> Option<(core::ops::Range<usize>, ProblemKind)> {
+    let mut weight = format::Weight::default();
+    for record in format.records.iter().flat_map(format::Record::layouts) {
+        let frame = record.frame.as_ref().and_then(|name| format.frames.iter().find(|frame| frame.name == name.value));
+        let header = frame.or(format.frames.first()).map(|frame| format::weigh(&frame.header)).unwrap_or_default();
+        weight.add(header);
+        weight.add(format::weigh(&record.fields));
+        if let Some(too_many) = weight.too_many() {
+            return Some((record.kind.span.clone(), too_many));
+        }
+    }
+    None
+}
+
+fn compile_frames(format: &Format, shared: &mut Shared, problems: &mut Problems) -> Vec<Draft> {
+    let mut drafts: Vec<Draft> = Vec::new();
+    for declared in &format.frames {
+        let header = in_charsets(Cow::Borrowed(&*declared.header), &declared.charsets);
+        let declared = &match header {
+            Cow::Borrowed(_) => Cow::Borrowed(declared),
+            Cow::Owned(header) => Cow::Owned(format::Frame { header, ..declared.clone() }),
+        };
+        if drafts.iter().any(|draft| draft.frame.name == declared.name) {
+            let kind = ProblemKind::Twice { what: "frame", name: declared.name.clone() };
+            problems.add(declared.span.clone(), kind);
+        }
+        drafts.push(compile_frame(format, declared, &mut shared.layout, &mut shared.slots, problems));
+    }
+    drafts
+}
+
+/// The layouts of all records, first their own and then those of variants, and what the records say.
+fn compile_records(
+    format: &Format,
+    drafts: &mut [Draft],
+    shared: &mut Shared,
+    problems: &mut Problems,
+) -> (Vec<Kind>, Schema) {
+    let mut layouts: Vec<Laid> = Vec::new();
+    let mut schema = Schema { format: format.name.clone(), kinds: Vec::new() };
+    for (number, owner) in format.records.iter().enumerate() {
+        let (begun, mut units, mut counted) = (layouts.len(), variants::Units::default(), Vec::new());
+        for (variant, record) in owner.layouts().enumerate() {
+            let Some(index) = frame_of(format, record.frame.as_ref(), &record.kind.span, problems) else { continue };
+            report_unreachable(format, record, index, problems);
+            let fields = if owner.variants.is_empty() {
+                Cow::Borrowed(&*record.fields)
+            } else {
+                units.convert(&record.fields, problems)
+            };
+            let charsets = &format.frames[index].charsets;
+            let fields = in_charsets(fields, charsets);
+            let converted = match fields {
+                Cow::Borrowed(_) => Cow::Borrowed(record),
+                Cow::Owned(fields) => Cow::Owned(format::Record { fields, ..record.clone() }),
+            };
+            let place = Compiled { format, owner, record: &converted, frame: index, variant };
+            let mut kind = compile_record(place, &mut drafts[index], &mut shared.layout, &mut shared.forms, problems);
+            kind.record = number as u16;
+            for counter in kind.counters.iter_mut().skip(drafts[index].sheet.counters.len()) {
+                counter.slot = slot_of(counter, &mut counted, &mut shared.slots);
+            }
+            if let Some(slot) = kind.counters.first().and_then(|first| shared.slots.get_mut(first.slot)) {
+                slot.is_first = true;
+            }
+            layouts.push(Laid { frame: index, variant, kind });
+        }
+        let mut kinds: Vec<&mut Kind> = layouts[begun..].iter_mut().map(|laid| &mut laid.kind).collect();
+        let fields = variants::unite(owner, &mut kinds, problems);
+        schema.kinds.push(KindSchema {
+            name: owner.kind.value.clone(),
+            title: owner.title.clone(),
+            fields,
+            wanted: true,
+        });
+    }
+    (in_order(layouts, drafts), schema)
+}
+
+/// Layouts that are in the order of the file, in that of their numbers; and their frames told of them, in the order of the file.
+fn in_order(mut layouts: Vec<Laid>, drafts: &mut [Draft]) -> Vec<Kind> {
+    // A record that could not be compiled leaves no layout; then there is no plan, but all else that is wrong is told.
+    let own = layouts.iter().filter(|laid| laid.variant == 0).count();
+    let (mut next, mut next_variant) = (0, own);
+    for laid in &layouts {
+        let number = if laid.variant == 0 { &mut next } else { &mut next_variant };
+        drafts[laid.frame].frame.kinds.push(*number as u16);
+        *number += 1;
+    }
+    layouts.sort_by_key(|laid| laid.variant > 0);
+    let mut kinds: Vec<Kind> = layouts.into_iter().map(|laid| laid.kind).collect();
+    let named: Vec<u16> = kinds.iter().filter_map(|kind| Some(kind.heading.as_ref()?.record)).collect();
+    for kind in kinds.iter_mut().filter(|kind| named.contains(&kind.record)) {
+        kind.names_columns = true;
+        // Whoever reads it has to notice what it names.
+        let frame = &mut drafts[usize::from(kind.frame)].frame;
+        (frame.takes_long, frame.has_columns, frame.splits) = (true, true, true);
+    }
+    kinds
 }
 
 /// The frame that a record or ignore belongs to.
