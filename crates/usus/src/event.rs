@@ -33,7 +33,7 @@ pub struct Reject<'a> {
     pub line: LineId,
     /// Stream offset of the first byte.
     pub offset: u64,
-    /// The bytes.
+    /// The bytes; of a line that is cleaned, without those that were taken out, which are filler.
     pub bytes: &'a [u8],
     /// When the first and the last of them arrived.
     pub times: Option<(Time, Time)>,
