@@ -112,7 +112,12 @@ impl Declaration<'_> {
             let (before, group) = rest.split_at(place);
             out += before;
             let body = group.strip_prefix("(?P<").or_else(|| group.strip_prefix("(?<"));
-            let empty = body.and_then(|body| body.split_once(">)")).filter(|(name, _)| crate::format::is_name(name));
+            // Behind a backslash stands a bracket that is text; behind two, a backslash.
+            let is_text = before.bytes().rev().take_while(|byte| *byte == b'\\').count() % 2 == 1;
+            let empty = body
+                .filter(|_| !is_text)
+                .and_then(|body| body.split_once(">)"))
+                .filter(|(name, _)| crate::format::is_name(name));
             match empty {
                 Some((name, behind)) => {
                     out += &group_of(name, &self.class(name));
