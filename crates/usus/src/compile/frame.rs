@@ -29,18 +29,8 @@ pub(super) fn compile_frame(
         format::Read::Bytes => Reading::Bytes,
         format::Read::Columns | format::Read::Pairs => Reading::Text,
     };
-    let in_charset = |text: &str| sent(text, &declared.charsets);
-    let separators: Vec<Box<[u8]>> = declared.separators.iter().map(|separator| in_charset(&separator.value)).collect();
     let labels = (declared.reads() == format::Read::Pairs).then(|| pairs::labels_of(format, declared));
-    let separation = match &labels {
-        None => Separation::new(separators, declared.joined, declared.quote, has_gaps(format, declared)),
-        Some(labels) => {
-            let assign = in_charset(declared.assign.as_ref().map_or("=", |assign| assign.value.as_str()));
-            let labels = labels.iter().map(|label| in_charset(label)).collect();
-            let pairs = Pairs::new(assign, declared.repeated, labels);
-            Separation::of_pairs(separators, declared.joined, declared.quote, pairs)
-        }
-    };
+    let separation = separation(declared, labels.as_deref(), has_gaps(format, declared));
     let mut sheet = Sheet::new(reading, separation.clone(), &declared.name);
     let fixed = match &declared.cut {
         format::Cut::Packet { length: format::Length::Fixed(length), end, .. } => {
@@ -131,6 +121,21 @@ pub(super) fn compile_frame(
         slots.push(Slot { last: counter.last, is_first: false });
     }
     Draft { frame, sheet, placing, lengths: Vec::new() }
+}
+
+/// What stands between the columns of a frame's texts, or between pairs with these labels. `apart` says whether columns have to lie apart.
+pub(super) fn separation(declared: &format::Frame, labels: Option<&[String]>, apart: bool) -> Separation {
+    let in_charset = |text: &str| sent(text, &declared.charsets);
+    let separators = declared.separators.iter().map(|separator| in_charset(&separator.value)).collect();
+    match labels {
+        None => Separation::new(separators, declared.joined, declared.quote, apart),
+        Some(labels) => {
+            let assign = in_charset(declared.assign.as_ref().map_or("=", |assign| assign.value.as_str()));
+            let labels = labels.iter().map(|label| in_charset(label)).collect();
+            let pairs = Pairs::new(assign, declared.repeated, labels);
+            Separation::of_pairs(separators, declared.joined, declared.quote, pairs)
+        }
+    }
 }
 
 /// The records of a frame.

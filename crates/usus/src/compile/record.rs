@@ -6,13 +6,14 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use super::frame::separation;
 use super::sheet::{Sheet, condition};
 use super::{Draft, Placing, bytes, columns, heading, pairs, printed};
 use crate::format::{self, Format, Presence, Spanned};
 use crate::limits;
-use crate::plan::{At, Counter, Field, Form, Ignore, Kind, LayoutRow, Pairs, Separation, ShapeUnit, Slot};
+use crate::plan::{At, Counter, Field, Form, Ignore, Kind, LayoutRow, Separation, ShapeUnit, Slot};
 use crate::problem::{ProblemKind, Problems};
-use crate::value::{Charset, sent};
+use crate::value::Charset;
 
 /// Reports a record that an earlier one without a condition leaves nothing to.
 pub(super) fn report_unreachable(format: &Format, record: &format::Record, frame: usize, problems: &mut Problems) {
@@ -87,6 +88,10 @@ fn own_reading(
         problems.add(read.span.clone(), conflict(why));
         return None;
     }
+    if !record.printed.is_empty() || record.pattern.is_some() {
+        problems.add(read.span.clone(), conflict("`printed` or `pattern`, which say how it is read"));
+        return None;
+    }
     if draft.frame.header_splits {
         problems.add(read.span.clone(), conflict("a header that is read by columns or keys: let it stand in `chars`"));
         return None;
@@ -96,23 +101,12 @@ fn own_reading(
         return None;
     }
     (draft.frame.takes_long, draft.frame.has_columns) = (true, true);
-    let in_charset = |text: &str| sent(text, &frame.charsets);
-    let separators = frame.separators.iter().map(|separator| in_charset(&separator.value)).collect();
     Some(match read.value {
         format::Read::Pairs => {
             let labels = pairs::labels_in(frame.header.iter().chain(&record.fields));
-            let assign = in_charset(frame.assign.as_ref().map_or("=", |assign| assign.value.as_str()));
-            let of_labels = labels.iter().map(|label| in_charset(label)).collect();
-            let pairs = Pairs::new(assign, frame.repeated, of_labels);
-            (
-                Separation::of_pairs(separators, frame.joined, frame.quote, pairs),
-                Placing::Pairs(pairs::Placing::new(&labels)),
-            )
+            (separation(frame, Some(&labels), true), Placing::Pairs(pairs::Placing::new(&labels)))
         }
-        _ => {
-            let separation = Separation::new(separators, frame.joined, frame.quote, true);
-            (separation, Placing::Columns(columns::Placing::new()))
-        }
+        _ => (separation(frame, None, true), Placing::Columns(columns::Placing::new())),
     })
 }
 
@@ -137,7 +131,7 @@ pub(super) fn compile_record(
         charsets: &declared_frame.charsets,
     };
     let (form, names) = form_of(declared_frame, &declaration, draft, forms, problems);
-    let (mut gaps, mut heading) = (None, None);
+    let (mut gaps, mut heading, mut by_heading) = (None, None, false);
     let own = own_reading(record, declared_frame, draft, problems);
     let placing = match &own {
         Some((separation, placing)) => {
@@ -162,7 +156,7 @@ pub(super) fn compile_record(
         Placing::Columns(placing) if record.heading.is_some() => {
             (draft.frame.takes_long, draft.frame.has_columns, draft.frame.splits) = (true, true, true);
             let (found, shape) = heading::add(format, record, &placing, &mut sheet, problems);
-            heading = found;
+            (heading, by_heading) = (found, true);
             shape
         }
         Placing::Columns(mut placing) => {
@@ -180,6 +174,10 @@ pub(super) fn compile_record(
             placing.shape(record.more)
         }
     };
+    if let Some(name) = record.heading.as_ref().filter(|_| !by_heading) {
+        let with = "anything but a text that is read by columns".to_string();
+        problems.add(name.span.clone(), ProblemKind::Conflict { key: "heading", with });
+    }
     let mut weight = format::weigh(&declared_frame.header);
     weight.add(format::weigh(&record.fields));
     if weight.fields > limits::FIELDS {

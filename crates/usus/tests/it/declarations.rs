@@ -413,6 +413,13 @@ pub fn cases() -> Vec<(&'static str, String)> {
                 "when = \"k == 'a'\"\nread = 'pairs'\nfields = [{ name = 'a' }]\n[record.s]\nread = 'bytes'\nfields = [{ name = 'a', label = 'b' }]",
             ),
         ),
+        (
+            "a heading, and a reading, of what has none",
+            text(
+                "read = 'pairs'",
+                "when = 'length > 3'\nheading = 's'\nfields = [{ name = 'a' }]\n[record.s]\nprinted = '{a}'\nheading = 'r'\nread = 'columns'\nfields = [{ name = 'a' }]",
+            ),
+        ),
         ("an assign without pairs", text("assign = ':'", "fields = [{ name = 'a' }]")),
         ("a counter in a text without rollover", column("{ name = 'n', type = 'number', counter = true }")),
         (
