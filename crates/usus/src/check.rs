@@ -99,14 +99,13 @@ pub(crate) fn put(check: &Check, frame: &mut [u8], contents: usize, checksum: u6
     };
     let Some(place) = at.and_then(|at| frame.get_mut(at..at + size)) else { return };
     for (index, byte) in place.iter_mut().enumerate() {
-        let behind = size - 1 - index;
         let shifted = |bits: usize| checksum.checked_shr(bits as u32).unwrap_or(0);
         *byte = match check.form {
-            CheckForm::Binary(integer) if integer.order == Order::Big => shifted(8 * behind) as u8,
-            CheckForm::Binary(_) => shifted(8 * index) as u8,
-            CheckForm::Hex(integer) if integer.order == Order::Big => hex_digit(shifted(4 * behind)),
-            // The lower byte's two digits come first, the higher of them in front.
-            CheckForm::Hex(_) => hex_digit(shifted(4 * (index ^ 1))),
+            CheckForm::Binary(integer) => shifted(8 * integer.order.rank(index, size)) as u8,
+            // Of the two digits of a byte, the higher one stands in front.
+            CheckForm::Hex(integer) => {
+                hex_digit(shifted(4 * (2 * integer.order.rank(index / 2, size / 2) + 1 - index % 2)))
+            }
         };
     }
 }
@@ -115,11 +114,8 @@ pub(crate) fn put(check: &Check, frame: &mut [u8], contents: usize, checksum: u6
 fn hex(digits: &[u8], order: Order) -> Option<u128> {
     let digit = |digit: u8| char::from(digit).to_digit(16).map(u128::from);
     let byte = |pair: &[u8]| Some(digit(pair[0])? << 4 | digit(pair[1])?);
-    let shift_in = |value: u128, pair: &[u8]| Some(value << 8 | byte(pair)?);
-    match order {
-        Order::Big => digits.chunks_exact(2).try_fold(0, shift_in),
-        Order::Little => digits.rchunks_exact(2).try_fold(0, shift_in),
-    }
+    let (pairs, bytes) = (digits.chunks_exact(2), digits.len() / 2);
+    pairs.enumerate().try_fold(0, |value, (place, pair)| Some(value | byte(pair)? << (8 * order.rank(place, bytes))))
 }
 
 fn hex_digit(value: u64) -> u8 {

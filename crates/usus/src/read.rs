@@ -1,7 +1,9 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
-use crate::integer::{Integer, Order};
-use crate::plan::{At, Constant, Convert, Counter, Field, Meaning, NumberOf, Output, Raw, Tested, What, Word};
+use crate::integer::Order;
+use crate::plan::{
+    At, Bcd, Constant, Convert, Counter, Field, Meaning, NumberOf, Output, Raw, Taken, Tested, What, Word,
+};
 use crate::unit::Conversion;
 use crate::value::{Absent, Charset, Column, Decimal, Name, Quality, Reading, Text, Value};
 
@@ -26,6 +28,8 @@ enum RawValue<'a> {
     F32(f32),
     F64(f64),
     Bytes(&'a [u8]),
+    /// Digits that were sent two in a byte.
+    Digits(Digits),
     NotSent,
 }
 
@@ -102,17 +106,18 @@ impl<'a> Cells<'a> {
     fn try_raw(&self, field: &Field, base: usize) -> Option<RawValue<'a>> {
         let start = self.start(field.at, base)?;
         Some(match field.raw {
-            Raw::Integer { integer, bits } => {
-                let bytes = self.bytes.get(start..start + usize::from(integer.bytes))?;
-                RawValue::Number(integer_of(bytes, integer, bits))
+            Raw::Integer(taken) => {
+                let bytes = self.bytes.get(start..start + usize::from(taken.integer.bytes))?;
+                RawValue::Number(integer_of(bytes, taken))
             }
+            Raw::Bcd(bcd) => RawValue::Digits(Digits::of(self.bytes.get(start..start + bcd.bytes)?, bcd)),
             Raw::F32(order) => {
-                let bytes: [u8; 4] = self.bytes.get(start..start + 4)?.try_into().ok()?;
-                RawValue::F32(if order == Order::Big { f32::from_be_bytes(bytes) } else { f32::from_le_bytes(bytes) })
+                let bits = word_of(self.bytes.get(start..start + 4)?, order);
+                RawValue::F32(f32::from_bits(bits as u32))
             }
             Raw::F64(order) => {
-                let bytes: [u8; 8] = self.bytes.get(start..start + 8)?.try_into().ok()?;
-                RawValue::F64(if order == Order::Big { f64::from_be_bytes(bytes) } else { f64::from_le_bytes(bytes) })
+                let bits = word_of(self.bytes.get(start..start + 8)?, order);
+                RawValue::F64(f64::from_bits(bits))
             }
             Raw::Bytes(Some(size)) => RawValue::Bytes(self.bytes.get(start..start + size)?),
             Raw::Bytes(None) => RawValue::Bytes(self.bytes.get(start..self.tail)?),
@@ -236,7 +241,8 @@ impl<'a> Cells<'a> {
         let start = self.start(field.at, base)?;
         let size = |size: usize| start..start + size;
         let (range, column) = match field.raw {
-            Raw::Integer { integer, .. } => (size(integer.bytes.into()), None),
+            Raw::Integer(taken) => (size(taken.integer.bytes.into()), None),
+            Raw::Bcd(bcd) => (size(bcd.bytes), None),
             Raw::F32(_) => (size(4), None),
             Raw::F64(_) => (size(8), None),
             Raw::Bytes(Some(width)) => (size(width), None),
@@ -254,10 +260,10 @@ impl<'a> Cells<'a> {
         };
         let bits = match (flag, &field.raw) {
             (Some(bit), _) => Some((bit, bit)),
-            (None, Raw::Integer { bits, .. }) => *bits,
+            (None, Raw::Integer(taken)) => taken.bits.map(|bits| (bits.lowest(), bits.highest())),
             _ => None,
         };
-        let is_text = !matches!(field.raw, Raw::Integer { .. } | Raw::F32(_) | Raw::F64(_))
+        let is_text = !matches!(field.raw, Raw::Integer(_) | Raw::Bcd(_) | Raw::F32(_) | Raw::F64(_))
             && !matches!(field.meaning, Meaning::Bytes);
         let character = matches!(field.raw, Raw::Characters(..) | Raw::Found).then_some(range.start + 1);
         Some(Sent { byte: range.start, column, character, bits, is_text, bytes: self.bytes.get(range)? })
@@ -311,9 +317,17 @@ impl<'a> Cells<'a> {
         if matches!(raw, RawValue::NotSent) {
             return Reading::absent(Absent::NotSent);
         }
-        if matches!(field.raw, Raw::Columns(_) | Raw::Apart(_) | Raw::Found | Raw::Characters(..))
-            && matches!(&raw, RawValue::Bytes(text) if text.trim_ascii().is_empty())
-        {
+        let may_be_empty = match field.raw {
+            Raw::Columns(_) | Raw::Apart(_) | Raw::Found | Raw::Characters(..) => true,
+            // Nothing but blanks is a text or bytes, too, where a width is declared.
+            _ => !matches!(field.meaning, Meaning::Text { .. } | Meaning::Bytes),
+        };
+        let is_empty = match &raw {
+            RawValue::Bytes(text) => text.trim_ascii().is_empty(),
+            RawValue::Digits(digits) => digits.number().is_empty(),
+            _ => false,
+        };
+        if may_be_empty && is_empty {
             return Reading::absent(Absent::Empty);
         }
         if field.no_data.iter().any(|mark| is_constant(&raw, field, mark)) {
@@ -350,6 +364,16 @@ impl<'a> Cells<'a> {
             (Meaning::Bytes, RawValue::Bytes(bytes)) => Reading::good(Value::Bytes(bytes)),
             (Meaning::Degrees { most, letters }, RawValue::Bytes(text)) => {
                 self.degrees(text, field, base, *most, *letters)
+            }
+            (Meaning::Clock(layout), RawValue::Digits(digits)) => {
+                layout.clock(digits.all()).map_or(Reading::invalid(), |clock| Reading::good(Value::Clock(clock)))
+            }
+            (Meaning::Date(layout), RawValue::Digits(digits)) => {
+                layout.date(digits.all()).map_or(Reading::invalid(), |date| Reading::good(Value::Date(date)))
+            }
+            (Meaning::DateTime(layout), RawValue::Digits(digits)) => {
+                let then = layout.date_time(digits.all());
+                then.map_or(Reading::invalid(), |then| Reading::good(Value::DateTime(then)))
             }
             (Meaning::Clock(layout), RawValue::Bytes(text)) => {
                 layout.clock(text.trim_ascii()).map_or(Reading::invalid(), |clock| Reading::good(Value::Clock(clock)))
@@ -421,8 +445,11 @@ impl<'a> Cells<'a> {
             None => return Reading::absent(Absent::NotSent),
         };
         let second = first + if matches!(field.raw, Raw::Apart(_)) { 2 } else { 1 };
-        let (number, letter) =
-            (self.column_text(first, 1).unwrap_or(text), self.column_text(second, 1).unwrap_or_default());
+        let (number, letter) = match field.raw {
+            // All in one: the letter is the last character.
+            Raw::Bytes(_) => text.trim_ascii().split_at(text.trim_ascii().len().saturating_sub(1)),
+            _ => (self.column_text(first, 1).unwrap_or(text), self.column_text(second, 1).unwrap_or_default()),
+        };
         let (number, letter) = (number.trim_ascii(), letter.trim_ascii());
         if number.is_empty() && letter.is_empty() {
             return Reading::absent(Absent::Empty);
@@ -485,21 +512,66 @@ pub(crate) fn word_of(bytes: &[u8], order: Order) -> u64 {
         (Order::Big, [high, low]) | (Order::Little, [low, high]) => u64::from(u16::from_le_bytes([*low, *high])),
         (Order::Big, bytes) => bytes.iter().fold(0, shift_in),
         (Order::Little, bytes) => bytes.iter().rev().fold(0, shift_in),
+        (Order::Letters(_), bytes) => {
+            let ranked = bytes.iter().enumerate().map(|(place, byte)| (order.rank(place, bytes.len()), byte));
+            ranked.fold(0, |value, (rank, byte)| value | u64::from(*byte) << (8 * (rank & 7)))
+        }
     }
 }
 
-fn integer_of(bytes: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Decimal {
-    let value = word_of(bytes, integer.order);
-    let (value, width) = match bits {
-        Some((first, last)) => (value >> first, last - first + 1),
-        None => (value, integer.bytes * 8),
+fn integer_of(bytes: &[u8], taken: Taken) -> Decimal {
+    let pattern = match taken.bits {
+        // Bits that lie one behind the other may begin and end amid bytes: those of nine are more than a word.
+        Some(bits) if bytes.len() > 8 => {
+            let (first, rest) = match taken.integer.order {
+                Order::Little => (bytes[8], word_of(&bytes[..8], Order::Little)),
+                order => (bytes[0], word_of(&bytes[1..], order)),
+            };
+            (u128::from(first) << 64 | u128::from(rest)) >> bits.lowest()
+        }
+        Some(bits) => bits.take(word_of(bytes, taken.integer.order).into()).into(),
+        None => word_of(bytes, taken.integer.order).into(),
     };
-    let unused = 64 - u32::from(width);
-    if integer.signed {
-        let value = ((value << unused) as i64) >> unused;
-        return Decimal::from_integer(value);
+    let unused = 64 - u32::from(taken.width());
+    taken.value((pattern as u64) << unused >> unused)
+}
+
+/// Digits that were sent two in a byte, as characters. A half that is no digit is a letter, as in hex.
+pub(crate) struct Digits {
+    characters: [u8; 2 * Bcd::MOST],
+    count: usize,
+}
+
+impl Digits {
+    fn of(bytes: &[u8], bcd: Bcd) -> Digits {
+        let mut digits = Digits { characters: [0; 2 * Bcd::MOST], count: 2 * bytes.len().min(Bcd::MOST) };
+        let halves = if bcd.low_first { [0, 4] } else { [4, 0] };
+        for (place, pair) in digits.characters[..digits.count].chunks_exact_mut(2).enumerate() {
+            let at = match bcd.order {
+                Order::Big => place,
+                order => {
+                    (0..bytes.len()).find(|at| order.rank(*at, bytes.len()) == bytes.len() - 1 - place).unwrap_or(place)
+                }
+            };
+            let byte = bytes[at];
+            for (character, half) in pair.iter_mut().zip(halves) {
+                *character = b"0123456789ABCDEF"[usize::from(byte >> half & 15)];
+            }
+        }
+        digits
     }
-    Decimal::from_unsigned(value << unused >> unused)
+
+    fn all(&self) -> &[u8] {
+        &self.characters[..self.count]
+    }
+
+    /// Those of the number: halves that fill up what is wider than it are not among them.
+    fn number(&self) -> &[u8] {
+        let is_digit = |character: &u8| *character != b'F';
+        let from = self.all().iter().position(is_digit).unwrap_or(self.count);
+        let to = self.all().iter().rposition(is_digit).map_or(from, |last| last + 1);
+        &self.characters[from..to]
+    }
 }
 
 /// The same of a field, with what is to be said about it and the number of the suffix behind it.
@@ -508,11 +580,11 @@ fn number_in(raw: &RawValue<'_>, of: NumberOf, field: &Field) -> Option<(Decimal
         (RawValue::Bytes(text), Some(notation)) => notation.read(text),
         _ => {
             let number = match (raw, of, &field.raw) {
-                (
-                    RawValue::Bytes(text),
-                    NumberOf::HexInteger(integer, bits),
-                    Raw::Columns(count) | Raw::Apart(count),
-                ) if *count > 1 => hex_in_columns(text, *count, integer, bits),
+                (RawValue::Bytes(text), NumberOf::HexInteger(taken), Raw::Columns(count) | Raw::Apart(count))
+                    if *count > 1 =>
+                {
+                    hex_in_columns(text, *count, taken)
+                }
                 _ => number_of(raw, of),
             };
             number.map(|number| (number, Quality::Good, 0))
@@ -534,26 +606,27 @@ fn number_of(raw: &RawValue<'_>, of: NumberOf) -> Option<Decimal> {
         (RawValue::Number(number), _) => Some(*number),
         (RawValue::Bytes(text), NumberOf::Decimal) => Decimal::parse(text.trim_ascii()),
         (RawValue::Bytes(text), NumberOf::Hex) => hex_number(text.trim_ascii()),
-        (RawValue::Bytes(text), NumberOf::HexInteger(integer, bits)) => hex_integer(text.trim_ascii(), integer, bits),
+        (RawValue::Bytes(text), NumberOf::HexInteger(taken)) => hex_integer(text.trim_ascii(), taken),
+        (RawValue::Digits(digits), _) => Decimal::parse(digits.number()),
         _ => None,
     }
 }
 
 /// An integer from two hex digits for each of its bytes.
-fn hex_integer(text: &[u8], integer: Integer, bits: Option<(u8, u8)>) -> Option<Decimal> {
+fn hex_integer(text: &[u8], taken: Taken) -> Option<Decimal> {
     let mut bytes = [0; 8];
-    let bytes = bytes.get_mut(..usize::from(integer.bytes)).filter(|bytes| 2 * bytes.len() == text.len())?;
+    let bytes = bytes.get_mut(..usize::from(taken.integer.bytes)).filter(|bytes| 2 * bytes.len() == text.len())?;
     for (byte, digits) in bytes.iter_mut().zip(text.as_chunks::<2>().0) {
         let [high, low] = digits.map(|digit| char::from(digit).to_digit(16));
         *byte = (high? << 4 | low?) as u8;
     }
-    Some(integer_of(bytes, integer, bits))
+    Some(integer_of(bytes, taken))
 }
 
 /// The same, of digits in so many columns, each of which has as many.
-fn hex_in_columns(text: &[u8], columns: usize, integer: Integer, bits: Option<(u8, u8)>) -> Option<Decimal> {
+fn hex_in_columns(text: &[u8], columns: usize, taken: Taken) -> Option<Decimal> {
     let (mut digits, mut length, mut found) = ([0; 16], 0, 0);
-    let each = 2 * usize::from(integer.bytes) / columns;
+    let each = 2 * usize::from(taken.integer.bytes) / columns;
     for part in text.split(|byte| !byte.is_ascii_hexdigit()).filter(|part| !part.is_empty()) {
         if part.len() != each {
             return None;
@@ -561,7 +634,7 @@ fn hex_in_columns(text: &[u8], columns: usize, integer: Integer, bits: Option<(u
         digits.get_mut(length..length + each)?.copy_from_slice(part);
         (length, found) = (length + each, found + 1);
     }
-    if found == columns { hex_integer(digits.get(..length)?, integer, bits) } else { None }
+    if found == columns { hex_integer(digits.get(..length)?, taken) } else { None }
 }
 
 /// An unsigned number from hex digits; nothing past 31 of them, which always fit the digits of a decimal.
@@ -584,7 +657,8 @@ fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
         (RawValue::F64(number), Constant::Bits(pattern)) => number.to_bits() == *pattern,
         (RawValue::F64(number), Constant::Number(mark)) => *number == mark.to_f64(),
         (RawValue::Bytes(text), Constant::Text(mark)) => text.trim_ascii() == &**mark || *text == &**mark,
-        (RawValue::Bytes(_), Constant::Number(mark)) => match field.meaning {
+        (RawValue::Digits(digits), Constant::Text(mark)) => digits.all() == &**mark,
+        (RawValue::Bytes(_) | RawValue::Digits(_), Constant::Number(mark)) => match field.meaning {
             Meaning::Number { of, .. } | Meaning::Since { of, .. } => {
                 number_in(raw, of, field).is_some_and(|(number, ..)| number.compare(*mark).is_eq())
             }

@@ -141,6 +141,7 @@ impl Checksum {
         match order {
             Order::Little => self.register(&value.to_le_bytes()[..size]),
             Order::Big => self.register(&value.to_be_bytes()[8 - size..]),
+            Order::Letters(_) => None,
         }
     }
 

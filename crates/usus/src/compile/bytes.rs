@@ -10,8 +10,8 @@ use super::field::{byte_size, field_type};
 use super::sheet::{Sheet, refuse_condition};
 use crate::checksum::Checksum;
 use crate::format::{
-    Check as DeclaredCheck, Count as DeclaredCount, Cut, Field as Declared, FieldType, Frame, Group as DeclaredGroup,
-    Length, Order, Place, Presence, Spanned,
+    Bits, BitsFrom, Check as DeclaredCheck, Count as DeclaredCount, Cut, Field as Declared, FieldType, Frame,
+    Group as DeclaredGroup, Integer, Length, Order, Place, Presence, Spanned,
 };
 use crate::limits;
 use crate::plan::{At, Check, CheckPlace, Count, Edge, Field, Group, Meaning, Output, Reading, Shape};
@@ -67,18 +67,27 @@ fn bits_read(declared: &Declared) -> Option<[u8; 8]> {
     let Some(FieldType::Integer(integer)) = declared.kind.as_ref().map(|kind| kind.value) else { return None };
     let bit = |bit: u8| 1u64.checked_shl(bit.into()).unwrap_or(0);
     let mask: u64 = match &declared.bits {
-        Some(bits) => (bits.value.0..=bits.value.1).map(bit).sum(),
+        Some(bits) => bits.value.mask(),
         None if declared.flags.is_empty() => return None,
         None => declared.flags.iter().fold(0, |mask, (flag, _)| mask | bit(*flag)),
     };
-    let unused = 64 - 8 * u32::from(integer.bytes);
-    Some(if integer.order == Order::Big { (mask << unused).to_be_bytes() } else { mask.to_le_bytes() })
+    let (bytes, mut read) = (usize::from(integer.bytes), [0; 8]);
+    if bytes > read.len() {
+        return None;
+    }
+    for (place, byte) in read.iter_mut().enumerate().take(bytes) {
+        *byte = (mask >> (8 * integer.order.rank(place, bytes))) as u8;
+    }
+    Some(read)
 }
 
 /// Where the next field goes, and what is named so far.
 #[derive(Clone)]
 pub(super) struct Placing {
     cursor: At,
+    /// Bits that are taken already of the byte before the cursor, and from which end.
+    bit: u8,
+    bits_from: BitsFrom,
     named: Vec<Named>,
     /// Start and item size of the part of varying size, once there is one.
     varying: Option<(usize, usize)>,
@@ -89,9 +98,15 @@ pub(super) struct Placing {
 
 impl Placing {
     /// Begins behind the start pattern.
-    pub(super) fn new(start: usize, span: &Range<usize>) -> Placing {
-        let named = Named::whole(At::Front(0), start, span, "the start");
-        Placing { cursor: At::Front(start), named: [named].to_vec(), varying: None, count: Count::ToEnd, unsure: false }
+    pub(super) fn new(start: usize, bits_from: BitsFrom, span: &Range<usize>) -> Placing {
+        let named = [Named::whole(At::Front(0), start, span, "the start")].to_vec();
+        Placing { cursor: At::Front(start), named, ..Placing::item(bits_from) }
+    }
+
+    /// Begins an item of a group.
+    fn item(bits_from: BitsFrom) -> Placing {
+        let (cursor, count) = (At::Front(0), Count::ToEnd);
+        Placing { cursor, bit: 0, bits_from, named: Vec::new(), varying: None, count, unsure: false }
     }
 
     /// Names bytes that are no field: the length.
@@ -102,8 +117,57 @@ impl Placing {
         }
     }
 
+    /// Where bits that lie one behind the other are: the field as bits of an integer that is made up of the bytes in which they lie.
+    fn place_bits(
+        &mut self,
+        declared: &Declared,
+        (width, signed): (u8, bool),
+        problems: &mut Problems,
+    ) -> Option<(Declared, Integer, At)> {
+        if let Place::Next = declared.place {
+            // The byte before the cursor is begun.
+            let back = |place: usize| place - usize::from(self.bit > 0);
+            self.cursor = match self.cursor {
+                At::Front(place) => At::Front(back(place)),
+                At::Tail(place) => At::Tail(back(place)),
+                At::Back(_) => self.cursor,
+            };
+        } else {
+            self.bit = 0;
+        }
+        let (begun, end) = (self.bit, self.bit + width);
+        let (bytes, order) =
+            (end.div_ceil(8), if self.bits_from == BitsFrom::High { Order::Big } else { Order::Little });
+        let lowest = if self.bits_from == BitsFrom::High { 8 * bytes - end } else { begun };
+        let integer = Integer { signed, bytes, order };
+        let bits = Bits::range(lowest, lowest + width - 1);
+        let mut within = declared.clone();
+        within.kind = Some(FieldType::Integer(integer).into());
+        for (flag, name) in &mut within.flags {
+            if *flag >= width {
+                let found = format!("bit {flag} of {width} bits");
+                let expected = "bits of the field's own type";
+                problems.add(name.span.clone(), ProblemKind::WrongValue { key: "flags".to_string(), expected, found });
+                return None;
+            }
+            *flag += lowest;
+        }
+        if let Some(own) = &declared.bits {
+            let with = "bits that lie one behind the other".to_string();
+            problems.add(own.span.clone(), ProblemKind::Conflict { key: "bits", with });
+            return None;
+        }
+        if within.flags.is_empty() {
+            within.bits = Some(bits.into());
+        }
+        let at = self.place(&within, bytes.into(), problems);
+        self.bit = end % 8;
+        Some((within, integer, at))
+    }
+
     /// The place of a field of that size, and the cursor moved behind it.
     fn place(&mut self, declared: &Declared, size: usize, problems: &mut Problems) -> At {
+        self.bit = 0;
         let at = match &declared.place {
             Place::Byte(byte) => match Edge::of(byte.value) {
                 Edge::Front(place) => At::Front(place),
@@ -140,6 +204,7 @@ impl Placing {
 
     /// Begins the part of varying size at the cursor; what follows is counted from its end.
     fn vary(&mut self, declared: &Declared, item: usize, count: Count, problems: &mut Problems) -> At {
+        self.bit = 0;
         let at = match (self.cursor, &declared.place, &self.varying) {
             (_, _, Some(_)) => {
                 let kind = ProblemKind::Unplaced("something of varying size stands before it");
@@ -184,6 +249,26 @@ fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, prob
         placing.unsure = true;
         return;
     };
+    if let FieldType::Bits { width, signed } = kind {
+        let begun = placing.bit;
+        let Some((within, integer, at)) = placing.place_bits(declared, (width, signed), problems) else {
+            placing.unsure = true;
+            return;
+        };
+        let begun = if declared.place == Place::Next { begun } else { 0 };
+        let place = place_text(at, integer.bytes.into(), sheet.group.is_some());
+        let place = if begun > 0 || width % 8 > 0 { format!("{place} from bit {begun}") } else { place };
+        sheet.add_bits(kind.to_string(), &within, integer, at, place, problems);
+        return;
+    }
+    let with_bits_from;
+    let declared = match (kind, &declared.bits_from, placing.bits_from) {
+        (FieldType::Bcd(_), None, BitsFrom::Low) => {
+            with_bits_from = Declared { bits_from: Some(BitsFrom::Low.into()), ..declared.clone() };
+            &with_bits_from
+        }
+        _ => declared,
+    };
     let (at, place) = match byte_size(declared, kind) {
         Some(size) => {
             let at = placing.place(declared, size, problems);
@@ -209,8 +294,7 @@ fn add_group(
         return;
     };
     let mut items = sheet.for_group(&name.value);
-    let mut inner =
-        Placing { cursor: At::Front(0), named: Vec::new(), varying: None, count: Count::ToEnd, unsure: false };
+    let mut inner = Placing::item(placing.bits_from);
     items.learn(|items, problems| add_fields(items, &mut inner.clone(), &group.fields, problems));
     add_fields(&mut items, &mut inner, &group.fields, problems);
     if inner.varying.is_some() {

@@ -5,11 +5,10 @@ use alloc::format;
 use alloc::string::ToString;
 use alloc::vec::Vec;
 
-use super::field::{bits_of, code_number, expression_type};
+use super::field::{bits_of, code_number, expression_type, taken};
 use super::sheet::word_of;
 use crate::expression::{Expression, Node, Operand, Type};
 use crate::format::{self, Field as Declared, FieldType, Format, Literal};
-use crate::integer::Integer;
 use crate::limits;
 use crate::plan::{Constant, Frame, Framing, HeaderField, Kind, Meaning, Named, Raw};
 use crate::problem::{ProblemKind, Problems};
@@ -21,13 +20,13 @@ const WORK: usize = 4_000_000;
 /// Looks at one field: values that can never come, and ranges that are never reached.
 pub(super) fn field(declared: &Declared, kind: FieldType, problems: &mut Problems) {
     let FieldType::Integer(integer) = kind else { return };
-    let bits = declared.bits.as_ref().map(|bits| bits.value);
-    let (low, high) = reach(integer, bits);
+    let taken = taken(declared, integer);
+    let (low, high) = taken.reach();
     let mut raw = |key: &'static str, literal: &format::Spanned<Literal>| {
         let number = match (&literal.value, key) {
-            (literal, "codes") => code_number(literal, integer, bits),
+            (literal, "codes") => code_number(literal, taken),
             (Literal::Number(number), _) => Some(*number),
-            (Literal::Bits(pattern), _) => Some(bits_of(*pattern, integer, bits)),
+            (Literal::Bits(pattern), _) => Some(bits_of(*pattern, taken)),
             _ => None,
         };
         let Some(number) = number.filter(|number| number.compare(low).is_lt() || number.compare(high).is_gt()) else {
@@ -64,19 +63,6 @@ fn ends(declared: &Declared, raw: [Decimal; 2]) -> Option<[Decimal; 2]> {
         declared.add.as_ref().map_or(Some(scaled), |add| scaled.plus(add.value))
     };
     Some([scaled(raw[0])?, scaled(raw[1])?])
-}
-
-/// The smallest and the largest number that an integer, or some of its bits, can be.
-fn reach(integer: Integer, bits: Option<(u8, u8)>) -> (Decimal, Decimal) {
-    let width = bits.map_or(integer.bytes * 8, |(first, last)| last.saturating_sub(first) + 1).clamp(1, 64);
-    let largest = u64::MAX >> (64 - width);
-    match integer.signed {
-        true => {
-            let largest = (largest >> 1) as i64;
-            (Decimal::from_integer(-largest - 1), Decimal::from_integer(largest))
-        }
-        false => (Decimal::ZERO, Decimal::from_unsigned(largest)),
-    }
 }
 
 /// Looks at the whole: what is missing, and records to which nothing is left.
@@ -210,9 +196,7 @@ fn sizes(literals: &[&Node<Named>]) -> Vec<Value> {
 /// Values of a header field, such that whatever else it may be, the conditions see no difference to one of them.
 fn values(field: &HeaderField, literals: &[&Node<Named>]) -> Vec<Value> {
     let integer = match (&field.field.raw, &field.field.meaning) {
-        (Raw::Integer { integer, bits }, Meaning::Number { convert, .. }) if convert.is_nothing() => {
-            Some(reach(*integer, *bits))
-        }
+        (Raw::Integer(taken), Meaning::Number { convert, .. }) if convert.is_nothing() => Some(taken.reach()),
         _ => None,
     };
     if let (Some(_), Some(Constant::Number(only))) = (integer, &field.equals) {

@@ -7,18 +7,16 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::expression::Type;
-use crate::format::{Field as Declared, FieldType, Literal, Place, Spanned};
-use crate::integer::{Integer, Order};
+use crate::format::{BcdType, BitsFrom, Field as Declared, FieldType, Literal, Place, Spanned};
+use crate::integer::{Integer, Order, Sign};
 use crate::plan::{
-    At, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, SentUnits, Separation, SignFrom, Tests, UnitFrom,
-    Word,
+    At, Bcd, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, SentUnits, Separation, SignFrom, Taken, Tests,
+    UnitFrom, Word,
 };
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::unit;
-use crate::value::{
-    Charset, Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, instant, parse_offset, sent, sent_as,
-};
+use crate::value::{Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, instant, parse_offset, sent, sent_as};
 
 /// Finds another field of the record, or the known name most like it.
 pub(super) type Lookup<'a> = dyn Fn(&str) -> Result<(Declared, Field), Option<String>> + 'a;
@@ -40,6 +38,7 @@ pub(super) fn byte_size(field: &Declared, kind: FieldType) -> Option<usize> {
     match kind {
         FieldType::Integer(integer) => Some(usize::from(integer.bytes)),
         FieldType::HexInteger(integer) => Some(2 * usize::from(integer.bytes)),
+        FieldType::Bcd(BcdType::Integer(integer)) => Some(usize::from(integer.bytes)),
         FieldType::F32(_) => Some(4),
         FieldType::F64(_) => Some(8),
         _ => field.width.as_ref().map(|width| width.value),
@@ -73,13 +72,15 @@ pub(super) fn column_size(
 /// The layout of a date or clock field.
 pub(super) fn layout_of(field: &Declared, kind: FieldType, problems: &mut Problems) -> Option<Layout> {
     let (of, default, expected) = match kind {
-        FieldType::Date => (LayoutOf::Date, None, "day, month and year, as in \"DDMMYY\" or \"DD MMM YYYY\""),
-        FieldType::Clock => (
+        FieldType::Date | FieldType::Bcd(BcdType::Date) => {
+            (LayoutOf::Date, None, "day, month and year, as in \"DDMMYY\" or \"DD MMM YYYY\"")
+        }
+        FieldType::Clock | FieldType::Bcd(BcdType::Clock) => (
             LayoutOf::Clock,
-            Some("hh:mm:ss"),
+            Some(if kind == FieldType::Clock { "hh:mm:ss" } else { "hhmmss" }),
             "hours and minutes, and perhaps seconds, as in \"hhmmss\" or \"hh:mm AM\"",
         ),
-        FieldType::DateTime => {
+        FieldType::DateTime | FieldType::Bcd(BcdType::DateTime) => {
             (LayoutOf::DateTime, None, "the parts of a date and of a clock, as in \"YYYY-MM-DD hh:mm:ss\"")
         }
         _ => return None,
@@ -118,11 +119,15 @@ pub(super) fn compile(
     let raw = raw(declared, kind, medium, layout.as_ref(), separation, problems)?;
     let meaning = match kind {
         FieldType::Integer(_) => number(declared, kind, NumberOf::Integer, lookup, problems),
+        // Where they lie was found out before: they are bits of an integer.
+        FieldType::Bits { .. } => return None,
         FieldType::Number => number(declared, kind, NumberOf::Decimal, lookup, problems),
         FieldType::Hex => number(declared, kind, NumberOf::Hex, lookup, problems),
         FieldType::HexInteger(integer) => {
-            let bits = declared.bits.as_ref().map(|bits| bits.value);
-            number(declared, kind, NumberOf::HexInteger(integer, bits), lookup, problems)
+            number(declared, kind, NumberOf::HexInteger(taken(declared, integer)), lookup, problems)
+        }
+        FieldType::Bcd(BcdType::Number | BcdType::Integer(_)) => {
+            number(declared, kind, NumberOf::Decimal, lookup, problems)
         }
         FieldType::F32(_) | FieldType::F64(_) => Meaning::Float,
         FieldType::Text => Meaning::Text {
@@ -139,9 +144,9 @@ pub(super) fn compile(
         FieldType::Bytes => Meaning::Bytes,
         FieldType::Latitude => Meaning::Degrees { most: 90, letters: *b"NS" },
         FieldType::Longitude => Meaning::Degrees { most: 180, letters: *b"EW" },
-        FieldType::Clock => Meaning::Clock(layout?),
-        FieldType::Date => Meaning::Date(layout?),
-        FieldType::DateTime => Meaning::DateTime(layout?),
+        FieldType::Clock | FieldType::Bcd(BcdType::Clock) => Meaning::Clock(layout?),
+        FieldType::Date | FieldType::Bcd(BcdType::Date) => Meaning::Date(layout?),
+        FieldType::DateTime | FieldType::Bcd(BcdType::DateTime) => Meaning::DateTime(layout?),
         FieldType::Bool => {
             if declared.codes.is_empty() {
                 problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "codes", table: "a `bool`" });
@@ -157,10 +162,9 @@ pub(super) fn compile(
             )
         }
     };
-    let bits = declared.bits.as_ref().map(|bits| bits.value);
     let mut no_data: Vec<Constant> = Vec::new();
     for literal in &declared.no_data {
-        let one = constant(literal, kind, bits, "no_data", &declared.charsets, problems);
+        let one = constant(literal, kind, declared, "no_data", problems);
         no_data.extend(one);
         if let (Literal::Text(text), Some(Constant::Text(_))) = (&literal.value, no_data.last()) {
             no_data.extend(sent_as(text, &declared.charsets).into_iter().skip(1).map(Constant::Text));
@@ -194,10 +198,17 @@ fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
     if field.closed {
         return None;
     }
-    let (Raw::Integer { integer, bits }, Meaning::Number { convert, codes, .. }) = (&field.raw, &field.meaning) else {
+    let (Raw::Integer(taken), Meaning::Number { convert, codes, .. }) = (&field.raw, &field.meaning) else {
         return None;
     };
-    let (first, last) = bits.unwrap_or((0, integer.bytes * 8 - 1));
+    let Taken { integer, bits, sign: Sign::Complement } = *taken else { return None };
+    let (first, last) = match bits {
+        Some(bits) => bits.single()?,
+        None => (0, integer.bytes * 8 - 1),
+    };
+    if integer.bytes > 8 || matches!(integer.order, Order::Letters(_)) {
+        return None;
+    }
     let width = last - first + 1;
     let whole = |number: &Decimal| i64::try_from(number.to_integer()?).ok();
     let scale = convert.scale.unwrap_or(Decimal::from_integer(1));
@@ -266,22 +277,44 @@ fn raw(
     match kind {
         FieldType::Integer(integer) => {
             check_bits(declared, integer, problems)?;
-            Some(Raw::Integer { integer, bits: declared.bits.as_ref().map(|bits| bits.value) })
+            Some(Raw::Integer(taken(declared, integer)))
         }
         FieldType::F32(order) => Some(Raw::F32(order)),
         FieldType::F64(order) => Some(Raw::F64(order)),
         FieldType::HexInteger(integer) => Some(Raw::Bytes(Some(2 * usize::from(integer.bytes)))),
+        FieldType::Bcd(of) => {
+            let (bytes, order) = match of {
+                BcdType::Integer(integer) => (usize::from(integer.bytes), integer.order),
+                _ => (declared.width.as_ref()?.value, Order::Big),
+            };
+            if bytes > Bcd::MOST {
+                let kind = ProblemKind::TooMany { what: "bytes of digits", found: bytes, limit: Bcd::MOST };
+                problems.add(declared.span.clone(), kind);
+                return None;
+            }
+            let low_first = declared.bits_from.as_ref().is_some_and(|from| from.value == BitsFrom::Low);
+            Some(Raw::Bcd(Bcd { bytes, order, low_first }))
+        }
         _ => Some(Raw::Bytes(declared.width.as_ref().map(|width| width.value))),
     }
 }
 
+/// How an integer is taken from its bytes, as it is declared.
+pub(super) fn taken(declared: &Declared, integer: Integer) -> Taken {
+    let sign = declared.sign.as_ref().map_or(Sign::Complement, |sign| sign.value);
+    Taken { integer, bits: declared.bits.as_ref().map(|bits| bits.value), sign }
+}
+
 /// Reports bits that an integer does not have.
 fn check_bits(declared: &Declared, integer: Integer, problems: &mut Problems) -> Option<()> {
-    let Some(bits) = declared.bits.as_ref().filter(|bits| bits.value.1 >= integer.bytes * 8) else { return Some(()) };
+    let Some(bits) = declared.bits.as_ref().filter(|bits| bits.value.highest() >= integer.bytes.saturating_mul(8))
+    else {
+        return Some(());
+    };
     let kind = ProblemKind::WrongValue {
         key: "bits".to_owned(),
         expected: "bits of the field's own type",
-        found: format!("bit {} of {} bits", bits.value.1, integer.bytes * 8),
+        found: format!("bit {} of {} bits", bits.value.highest(), integer.bytes * 8),
     };
     problems.add(bits.span.clone(), kind);
     None
@@ -291,29 +324,37 @@ fn check_bits(declared: &Declared, integer: Integer, problems: &mut Problems) ->
 fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &mut Problems) {
     let binary = matches!(kind, FieldType::Integer(_));
     let integer = binary || matches!(kind, FieldType::HexInteger(_));
-    let numeric = integer || matches!(kind, FieldType::Number | FieldType::Hex);
+    let bcd_number = matches!(kind, FieldType::Bcd(BcdType::Number | BcdType::Integer(_)));
+    let numeric = integer || bcd_number || matches!(kind, FieldType::Number | FieldType::Hex);
     let float = matches!(kind, FieldType::F32(_) | FieldType::F64(_));
     let texts_only = matches!(kind, FieldType::Number | FieldType::Hex | FieldType::Latitude | FieldType::Longitude)
         || matches!(kind, FieldType::Clock | FieldType::Date | FieldType::DateTime | FieldType::Bool);
-    let sized = matches!(kind, FieldType::Text | FieldType::Bytes);
+    let bcd = matches!(kind, FieldType::Bcd(_));
+    let sized = texts_only || matches!(kind, FieldType::Text | FieldType::Bytes | FieldType::Bcd(_));
+    let sized = sized && !matches!(kind, FieldType::Bcd(BcdType::Integer(_)));
     let mut conflict = |present: bool, key: &'static str, with: &str| {
         if present {
             problems.add(declared.span.clone(), ProblemKind::Conflict { key, with: with.to_string() });
         }
     };
     let in_bytes = medium == Reading::Bytes;
-    conflict(in_bytes && texts_only, "type", "a packet: it is a type of texts");
+    let unsized_text = in_bytes && (texts_only || bcd) && sized && declared.width.is_none();
+    conflict(unsized_text, "type", "a packet, unless `width` says how many bytes it takes");
     conflict(
-        !in_bytes && (binary || float || kind == FieldType::Bytes),
+        !in_bytes && (binary || float || bcd || matches!(kind, FieldType::Bytes | FieldType::Bits { .. })),
         "type",
         "a text: it is a type of packets; use `number` or `text`, or say `digits = \"hex\"`",
     );
     conflict(
         declared.width.is_some() && !(in_bytes && sized),
         "width",
-        "this type: only text and bytes in packets have one",
+        "this type: only what has no size of its own has one, in packets",
     );
     conflict(declared.bits.is_some() && !integer, "bits", "this type: only integers have bits");
+    let signed = matches!(kind, FieldType::Integer(integer) | FieldType::HexInteger(integer) if integer.signed);
+    conflict(declared.sign.is_some() && !signed, "sign", "this type: only integers with a sign have one");
+    conflict(declared.sign.is_some() && !declared.flags.is_empty(), "sign", "`flags`");
+    conflict(declared.bits_from.is_some() && !bcd, "bits_from", "this type: of a field it is for `digits = \"bcd\"`");
     conflict(!declared.flags.is_empty() && !integer, "flags", "this type: only integers have bits");
     conflict(!declared.flags.is_empty() && declared.bits.is_some(), "bits", "`flags`");
     let coded = numeric || matches!(kind, FieldType::Text | FieldType::Bool);
@@ -330,33 +371,36 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(units > 1, "unit_sent", "something else that tells the unit which is sent");
     conflict(declared.unit_sent.is_some() && !numeric, "unit_sent", "this type: only numbers convert");
     conflict(declared.places.is_some() && units == 0, "places", "a field whose unit is not converted");
-    let written = !in_bytes && kind == FieldType::Number;
+    let written = kind == FieldType::Number;
     for (key, said) in [
         ("suffix", !declared.suffixes.is_empty()),
         ("decimal", declared.decimal.is_some()),
         ("thousands", declared.thousands.is_some()),
         ("limit_marks", declared.limit_marks.is_some()),
     ] {
-        conflict(said && !written, key, "this type: only a `number` in a text is written so");
+        conflict(said && !written, key, "this type: only a `number` is written so");
     }
     conflict(
         declared.range.is_some() && !(numeric || float || matches!(kind, FieldType::Latitude | FieldType::Longitude)),
         "range",
         "this type",
     );
+    let bcd_time = matches!(kind, FieldType::Bcd(BcdType::Clock | BcdType::Date | BcdType::DateTime));
     conflict(
-        declared.layout.is_some() && !matches!(kind, FieldType::Clock | FieldType::Date | FieldType::DateTime),
+        declared.layout.is_some()
+            && !(bcd_time || matches!(kind, FieldType::Clock | FieldType::Date | FieldType::DateTime)),
         "layout",
         "this type: only dates and clocks have one",
     );
-    let dated = matches!(kind, FieldType::Date | FieldType::DateTime);
+    let dated = matches!(kind, FieldType::Date | FieldType::DateTime)
+        || matches!(kind, FieldType::Bcd(BcdType::Date | BcdType::DateTime));
     conflict(declared.since.is_some() && !numeric, "since", "this type: only integers and numbers count seconds");
     let plain_number =
         declared.codes.is_empty() && declared.flags.is_empty() && declared.unit.is_none() && declared.range.is_none();
     conflict(declared.since.is_some() && !plain_number, "since", "`codes`, `flags`, `unit` or `range`");
     conflict(declared.since.is_some() && declared.counter, "since", "`counter`");
     conflict(declared.first_year.is_some() && !dated, "first_year", "this type: only dates have one");
-    let zoned = kind == FieldType::DateTime;
+    let zoned = matches!(kind, FieldType::DateTime | FieldType::Bcd(BcdType::DateTime));
     conflict(declared.zone.is_some() && !zoned, "zone", "this type: only a date with a time of day has one");
     conflict(!declared.charsets.is_empty() && kind == FieldType::Bytes, "charset", "this type: it has no characters");
     conflict(declared.fill.is_some() && kind != FieldType::Text, "fill", "this type: only texts are filled");
@@ -364,15 +408,15 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
     conflict(declared.rollover.is_some() && !declared.counter, "rollover", "a field that is no `counter`");
     conflict(declared.closed && declared.codes.is_empty(), "closed", "a field without `codes`");
-    conflict(declared.strict && in_bytes && !declared.closed, "invalid", "a packet");
+    let may_be_invalid = texts_only || bcd || declared.closed;
+    conflict(declared.strict && in_bytes && !may_be_invalid, "invalid", "this type: every value of it is valid");
 }
 
 /// How a number is made, with its scale, codes and unit.
 fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_>, problems: &mut Problems) -> Meaning {
-    let bits = declared.bits.as_ref().map(|bits| bits.value);
     let mut codes = Vec::new();
     for (key, name) in &declared.codes {
-        match code_of(&key.value, kind, bits) {
+        match code_of(&key.value, kind, declared) {
             Some(number) => codes.push((number, name.as_str().into())),
             None => {
                 let found = describe(&key.value);
@@ -396,21 +440,21 @@ fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_
 }
 
 /// A key of `codes`: TOML keys are texts, so numbers are read from them, in decimal or as 0x….
-fn code_of(key: &Literal, kind: FieldType, bits: Option<(u8, u8)>) -> Option<Decimal> {
+fn code_of(key: &Literal, kind: FieldType, declared: &Declared) -> Option<Decimal> {
     match kind {
-        FieldType::Integer(integer) | FieldType::HexInteger(integer) => code_number(key, integer, bits),
+        FieldType::Integer(integer) | FieldType::HexInteger(integer) => code_number(key, taken(declared, integer)),
         // Whoever sends digits sends no sign in their bits.
-        _ => code_number(key, Integer { signed: false, bytes: 8, order: Order::Big }, None),
+        _ => code_number(key, Taken::whole(Integer { signed: false, bytes: 8, order: Order::Big })),
     }
 }
 
 /// A key of `codes` of an integer.
-pub(super) fn code_number(key: &Literal, integer: Integer, bits: Option<(u8, u8)>) -> Option<Decimal> {
+pub(super) fn code_number(key: &Literal, taken: Taken) -> Option<Decimal> {
     match key {
         Literal::Number(number) => Some(*number),
-        Literal::Bits(pattern) => Some(bits_of(*pattern, integer, bits)),
+        Literal::Bits(pattern) => Some(bits_of(*pattern, taken)),
         Literal::Text(text) => match text.strip_prefix("0x") {
-            Some(digits) => u64::from_str_radix(digits, 16).ok().map(|pattern| bits_of(pattern, integer, bits)),
+            Some(digits) => u64::from_str_radix(digits, 16).ok().map(|pattern| bits_of(pattern, taken)),
             None => Decimal::parse(text.as_bytes()),
         },
         Literal::Bool(_) => None,
@@ -418,13 +462,9 @@ pub(super) fn code_number(key: &Literal, integer: Integer, bits: Option<(u8, u8)
 }
 
 /// The number that a pattern of bits is in an integer, or in some of its bits. What does not fit stays as it is.
-pub(super) fn bits_of(pattern: u64, integer: Integer, bits: Option<(u8, u8)>) -> Decimal {
-    let width = bits.map_or(integer.bytes * 8, |(first, last)| last.saturating_sub(first) + 1).clamp(1, 64);
-    let fits = pattern <= u64::MAX >> (64 - width);
-    if integer.signed && fits {
-        return Decimal::from_integer(((pattern << (64 - width)) as i64) >> (64 - width));
-    }
-    Decimal::from_unsigned(pattern)
+pub(super) fn bits_of(pattern: u64, taken: Taken) -> Decimal {
+    let fits = pattern <= u64::MAX >> (64 - taken.width());
+    if fits { taken.value(pattern) } else { Decimal::from_unsigned(pattern) }
 }
 
 /// A suffix as it is sent, and the unit that it means.
@@ -518,7 +558,7 @@ fn sent_code(source: &Declared, field: &Field, key: &Literal) -> Option<Constant
     let kind = source.kind.as_ref().map_or(FieldType::Text, |kind| kind.value);
     match &field.meaning {
         Meaning::Text { .. } => literal_sent(key, source).into_iter().next().map(Constant::Text),
-        _ => code_of(key, kind, source.bits.as_ref().map(|bits| bits.value)).map(Constant::Number),
+        _ => code_of(key, kind, source).map(Constant::Number),
     }
 }
 
@@ -591,25 +631,31 @@ fn describe(literal: &Literal) -> String {
 pub(super) fn constant(
     literal: &Spanned<Literal>,
     kind: FieldType,
-    bits: Option<(u8, u8)>,
+    declared: &Declared,
     key: &'static str,
-    charsets: &[Charset],
     problems: &mut Problems,
 ) -> Option<Constant> {
     let texts = !matches!(kind, FieldType::Integer(_));
-    let numbers = matches!(kind, FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Number | FieldType::Hex)
+    let bcd_number = matches!(kind, FieldType::Bcd(BcdType::Number | BcdType::Integer(_)));
+    let numbers = bcd_number
+        || matches!(kind, FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Number | FieldType::Hex)
         || matches!(kind, FieldType::F32(_) | FieldType::F64(_));
     match &literal.value {
         Literal::Number(number) if numbers => Some(Constant::Number(*number)),
         Literal::Bits(pattern) if numbers => Some(match kind {
             FieldType::Integer(integer) | FieldType::HexInteger(integer) => {
-                Constant::Number(bits_of(*pattern, integer, bits))
+                Constant::Number(bits_of(*pattern, taken(declared, integer)))
             }
             FieldType::F32(_) | FieldType::F64(_) => Constant::Bits(*pattern),
+            // A pattern of bits is one of digits.
+            FieldType::Bcd(_) => {
+                let digits = 2 * byte_size(declared, kind).unwrap_or(1);
+                Constant::Text(format!("{pattern:0digits$X}").into_bytes().into())
+            }
             _ => Constant::Number(Decimal::from_unsigned(*pattern)),
         }),
         Literal::Text(text) if texts && !matches!(kind, FieldType::F32(_) | FieldType::F64(_)) => {
-            Some(Constant::Text(sent(text, charsets)))
+            Some(Constant::Text(sent(text, &declared.charsets)))
         }
         other => {
             let expected = if numbers { "a number" } else { "a text" };
@@ -638,16 +684,26 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         {
             ValueType::Code
         }
-        FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Hex if is_whole(declared) => ValueType::Integer,
-        FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Number | FieldType::Hex => ValueType::Decimal,
+        FieldType::Bcd(BcdType::Number | BcdType::Integer(_)) if !declared.codes.is_empty() => ValueType::Code,
+        FieldType::Number => ValueType::Decimal,
+        FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Hex | FieldType::Bits { .. }
+            if is_whole(declared) =>
+        {
+            ValueType::Integer
+        }
+        FieldType::Bcd(BcdType::Number | BcdType::Integer(_)) if is_whole(declared) => ValueType::Integer,
+        FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Hex | FieldType::Bits { .. } => {
+            ValueType::Decimal
+        }
+        FieldType::Bcd(BcdType::Number | BcdType::Integer(_)) => ValueType::Decimal,
         FieldType::F32(_) => ValueType::F32,
         FieldType::F64(_) => ValueType::F64,
         FieldType::Text => ValueType::Text,
         FieldType::Bytes => ValueType::Bytes,
         FieldType::Latitude | FieldType::Longitude => ValueType::Decimal,
-        FieldType::Clock => ValueType::Clock,
-        FieldType::Date => ValueType::Date,
-        FieldType::DateTime => ValueType::DateTime,
+        FieldType::Clock | FieldType::Bcd(BcdType::Clock) => ValueType::Clock,
+        FieldType::Date | FieldType::Bcd(BcdType::Date) => ValueType::Date,
+        FieldType::DateTime | FieldType::Bcd(BcdType::DateTime) => ValueType::DateTime,
         FieldType::Bool => ValueType::Bool,
     };
     let surprises = declared.closed || !matches!(kind, FieldType::Integer(_) | FieldType::Bytes);

@@ -9,7 +9,6 @@ use super::sheet::{Sheet, header_fields, refuse_condition};
 use super::{Draft, Placing, bytes, columns, pairs};
 use crate::expression;
 use crate::format::{self, CheckForm, Format, Spanned};
-use crate::integer::{Integer, Order};
 use crate::limits;
 use crate::plan::{
     At, Check, CheckPlace, ChoiceKey, Edge, Frame, Framing, LayoutRow, Length, Packet, Pairs, Pattern, Raw, Reading,
@@ -48,7 +47,7 @@ pub(super) fn compile_frame(
     };
     let placing = match reading {
         Reading::Bytes => {
-            let mut placing = bytes::Placing::new(start.len(), &declared.span);
+            let mut placing = bytes::Placing::new(start.len(), declared.bits_from.unwrap_or_default(), &declared.span);
             header = bytes_header(&mut sheet, &mut placing, declared, start.len(), problems);
             Placing::Bytes(placing)
         }
@@ -259,7 +258,8 @@ fn packet(
 
 pub(super) fn raw_size(raw: &Raw) -> Option<usize> {
     match raw {
-        Raw::Integer { integer, .. } => Some(usize::from(integer.bytes)),
+        Raw::Integer(taken) => Some(usize::from(taken.integer.bytes)),
+        Raw::Bcd(bcd) => Some(bcd.bytes),
         Raw::F32(_) => Some(4),
         Raw::F64(_) => Some(8),
         Raw::Bytes(size) => *size,
@@ -305,7 +305,7 @@ fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
             add if *add < 0 => format!("minus {}: length of the whole frame", add.unsigned_abs()),
             add => format!("plus {add}: length of the whole frame"),
         };
-        rows.push(frame_row(&declared.name, place, "(length)", integer_word(*integer), notes));
+        rows.push(frame_row(&declared.name, place, "(length)", integer.to_string(), notes));
     }
     if let Some(end) = end {
         let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
@@ -322,8 +322,8 @@ fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
         CheckPlace::Marked | CheckPlace::Behind { .. } => At::Back(check.form.size()),
     };
     let kind = match check.form {
-        CheckForm::Binary(integer) => integer_word(integer),
-        CheckForm::Hex(integer) => format!("{} in hex", integer_word(integer)),
+        CheckForm::Binary(integer) => integer.to_string(),
+        CheckForm::Hex(integer) => format!("{integer} in hex"),
     };
     let edge = |edge: Edge| match edge {
         Edge::Front(place) => place.to_string(),
@@ -338,14 +338,4 @@ fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
     let notes = format!("{} over {what} {} to {}", check.checksum.name(), edge(check.from), edge(check.to));
     let place = bytes::place_text(at, check.form.size(), false);
     frame_row(&declared.name, place, "(checksum)", kind, notes)
-}
-
-fn integer_word(integer: Integer) -> String {
-    let sign = if integer.signed { 'i' } else { 'u' };
-    let order = match integer.order {
-        _ if integer.bytes == 1 => "",
-        Order::Big => "be",
-        Order::Little => "le",
-    };
-    format!("{sign}{}{order}", integer.bytes * 8)
 }

@@ -9,6 +9,7 @@ use alloc::vec::Vec;
 use super::field;
 use crate::expression::{self, Expression, ExpressionProblemKind, Type};
 use crate::format::{Field as Declared, FieldType, Place, When};
+use crate::integer::Integer;
 use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Named, Output, Reading, Separation};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::FieldSchema;
@@ -84,8 +85,27 @@ impl Sheet {
         self.add_at(declared, kind, at, place, problems);
     }
 
+    /// Adds bits that lie one behind the other, which are bits of an integer that is made up of the bytes in which they lie.
+    pub(super) fn add_bits(
+        &mut self,
+        word: String,
+        within: &Declared,
+        integer: Integer,
+        at: At,
+        place: String,
+        problems: &mut Problems,
+    ) {
+        self.integer = None;
+        self.rows.push(self.row(within, place, word));
+        self.add_reading(within, FieldType::Integer(integer), at, problems);
+    }
+
     fn add_at(&mut self, declared: &Declared, kind: FieldType, at: At, place: String, problems: &mut Problems) {
         self.rows.push(self.row(declared, place, word_of(declared, kind)));
+        self.add_reading(declared, kind, at, problems);
+    }
+
+    fn add_reading(&mut self, declared: &Declared, kind: FieldType, at: At, problems: &mut Problems) {
         if declared.reserved {
             return;
         }
@@ -147,9 +167,8 @@ impl Sheet {
     }
 
     fn add_gates(&mut self, declared: &Declared, kind: FieldType, name: &str, field: &Field, problems: &mut Problems) {
-        let (equals, bits) = (declared.equals.as_ref(), declared.bits.as_ref().map(|bits| bits.value));
         let equals =
-            equals.and_then(|literal| field::constant(literal, kind, bits, "equals", &declared.charsets, problems));
+            declared.equals.as_ref().and_then(|literal| field::constant(literal, kind, declared, "equals", problems));
         if equals.is_some() || declared.strict {
             self.gates.push(Gate { name: name.to_owned(), field: field.clone(), equals });
         }
@@ -164,7 +183,7 @@ impl Sheet {
         problems: &mut Problems,
     ) {
         let bits = match (kind, &declared.bits) {
-            (FieldType::Integer(_) | FieldType::HexInteger(_), Some(bits)) => Some(bits.value.1 - bits.value.0 + 1),
+            (FieldType::Integer(_) | FieldType::HexInteger(_), Some(bits)) => Some(bits.value.width()),
             (FieldType::Integer(integer) | FieldType::HexInteger(integer), None) => Some(integer.bytes * 8),
             _ => None,
         };
@@ -329,11 +348,12 @@ pub(super) fn bound(
 pub(super) fn word_of(declared: &Declared, kind: FieldType) -> String {
     let word = match kind {
         FieldType::Hex | FieldType::HexInteger(_) => format!("{kind} in hex"),
+        FieldType::Bcd(_) => format!("{kind} in BCD"),
         kind => kind.to_string(),
     };
     match &declared.bits {
-        Some(bits) if bits.value.0 == bits.value.1 => format!("{word} bit {}", bits.value.0),
-        Some(bits) => format!("{word} bits {}-{}", bits.value.0, bits.value.1),
+        Some(bits) if bits.value.width() == 1 => format!("{word} bit {}", bits.value),
+        Some(bits) => format!("{word} bits {}", bits.value),
         None => word,
     }
 }
@@ -352,6 +372,11 @@ fn notes(declared: &Declared) -> String {
     };
     let mut notes = Vec::new();
     notes.extend(declared.equals.as_ref().map(|equals| format!("always {}", literal(&equals.value))));
+    notes.extend(declared.sign.as_ref().and_then(|sign| match sign.value {
+        crate::format::Sign::Complement => None,
+        crate::format::Sign::Magnitude => Some("sign and magnitude".to_string()),
+        crate::format::Sign::Offset => Some("offset binary".to_string()),
+    }));
     notes.extend(declared.scale.as_ref().map(|scale| format!("x {}", scale.value)));
     notes.extend(declared.add.as_ref().map(|add| format!("+ {}", add.value)));
     notes.extend(declared.unit_sent.as_ref().map(|unit| format!("sent in {}", unit.value)));

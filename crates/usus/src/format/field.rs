@@ -9,8 +9,8 @@ use toml::de::{DeTable, DeValue};
 use super::frame::read_charsets;
 use super::keys::{Keys, decimal, in_file_order, pair_of, span_of, wrong};
 use super::read::read_when;
-use super::types::{integer_type, unknown_type};
-use super::{Count, Field, FieldType, Group, Literal, Order, Place, Spanned};
+use super::types::{bits_type, float_type, integer_type, unknown_type};
+use super::{BcdType, Bits, BitsFrom, Count, Field, FieldType, Group, Literal, Place, Sign, Spanned};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
 use crate::value::Decimal;
@@ -48,6 +48,8 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         kind,
         width: keys.size("width", 1),
         bits: read_bits(&mut keys),
+        bits_from: read_bits_from(&mut keys),
+        sign: read_sign(&mut keys),
         flags: read_flags(&mut keys),
         codes: read_codes(&mut keys, is_bool),
         equals: keys.literal("equals"),
@@ -119,21 +121,30 @@ fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
         "date" => Some(FieldType::Date),
         "datetime" => Some(FieldType::DateTime),
         "bool" => Some(FieldType::Bool),
-        "f32be" => Some(FieldType::F32(Order::Big)),
-        "f32le" => Some(FieldType::F32(Order::Little)),
-        "f64be" => Some(FieldType::F64(Order::Big)),
-        "f64le" => Some(FieldType::F64(Order::Little)),
-        other => integer_type(other).map(FieldType::Integer),
+        other => {
+            let integer = || integer_type(other).map(FieldType::Integer);
+            float_type(other).or_else(integer).or_else(|| bits_type(other))
+        }
     };
-    if keys.word("digits", "way to send digits", &[("hex", ())]).is_some() {
-        if found == Some(FieldType::Number) {
-            return Some(Spanned { span: word.span, value: FieldType::Hex });
+    if let (Some(digits), Some(found)) = (keys.word("digits", "way to send digits", &DIGITS), found) {
+        let sent = match (digits, found) {
+            (Digits::Hex, FieldType::Number) => Some(FieldType::Hex),
+            (Digits::Hex, FieldType::Integer(integer)) => Some(FieldType::HexInteger(integer)),
+            (Digits::Bcd, FieldType::Number) => Some(FieldType::Bcd(BcdType::Number)),
+            (Digits::Bcd, FieldType::Integer(integer)) => Some(FieldType::Bcd(BcdType::Integer(integer))),
+            (Digits::Bcd, FieldType::Clock) => Some(FieldType::Bcd(BcdType::Clock)),
+            (Digits::Bcd, FieldType::Date) => Some(FieldType::Bcd(BcdType::Date)),
+            (Digits::Bcd, FieldType::DateTime) => Some(FieldType::Bcd(BcdType::DateTime)),
+            _ => None,
+        };
+        if let Some(value) = sent {
+            return Some(Spanned { span: word.span, value });
         }
-        if let Some(FieldType::Integer(integer)) = found {
-            return Some(Spanned { span: word.span, value: FieldType::HexInteger(integer) });
-        }
-        let with = "this type: only a `number` or an integer can be sent in hex digits".to_string();
-        keys.problem(word.span.clone(), ProblemKind::Conflict { key: "digits", with });
+        let with = match digits {
+            Digits::Hex => "this type: only a `number` or an integer can be sent in hex digits",
+            Digits::Bcd => "this type: only numbers, dates and times can be sent in decimal digits",
+        };
+        keys.problem(word.span.clone(), ProblemKind::Conflict { key: "digits", with: with.to_string() });
     }
     match found {
         Some(value) => Some(Spanned { span: word.span, value }),
@@ -144,16 +155,52 @@ fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
     }
 }
 
-fn read_bits(keys: &mut Keys<'_, '_>) -> Option<Spanned<(u8, u8)>> {
+/// How the digits of a field are sent.
+#[derive(Clone, Copy)]
+enum Digits {
+    Hex,
+    Bcd,
+}
+
+const DIGITS: [(&str, Digits); 2] = [("hex", Digits::Hex), ("bcd", Digits::Bcd)];
+
+/// `bits_from` of a frame or a field.
+pub(super) fn read_bits_from(keys: &mut Keys<'_, '_>) -> Option<Spanned<BitsFrom>> {
+    let span = keys.value("bits_from")?.span();
+    let words = [("high", BitsFrom::High), ("low", BitsFrom::Low)];
+    keys.word("bits_from", "end of a byte", &words).map(|value| Spanned { span, value })
+}
+
+fn read_sign(keys: &mut Keys<'_, '_>) -> Option<Spanned<Sign>> {
+    let span = keys.value("sign")?.span();
+    let words = [("magnitude", Sign::Magnitude), ("offset", Sign::Offset)];
+    keys.word("sign", "way to send a sign", &words).map(|value| Spanned { span, value })
+}
+
+/// `bits`: one range, or several with commas between them.
+fn read_bits(keys: &mut Keys<'_, '_>) -> Option<Spanned<Bits>> {
     let value = keys.value("bits")?;
-    let bits = span_of(keys.problems, "bits", 0, value)?;
-    match (u8::try_from(bits.value.0), u8::try_from(bits.value.1)) {
-        (Ok(first), Ok(last)) if last < 64 => Some(Spanned { span: bits.span, value: (first, last) }),
-        _ => {
-            wrong(keys.problems, "bits", "bits from 0 to 63", value);
-            None
-        }
+    let range = |text: &str| {
+        let (first, last) = text.split_once('-').unwrap_or((text, text));
+        Some((first.trim().parse::<u8>().ok()?, last.trim().parse::<u8>().ok()?))
+    };
+    let ranges = match value.get_ref() {
+        DeValue::String(text) => text.split(',').map(range).collect::<Option<Vec<_>>>(),
+        other => super::keys::integer(other).and_then(|bit| u8::try_from(bit).ok()).map(|bit| [(bit, bit)].to_vec()),
+    };
+    let bits = ranges.as_ref().and_then(|ranges| Bits::of(ranges));
+    let Some(bits) = bits else {
+        let expected = "bits from 0 to 63, such as 5, \"0-3\", or \"12-15,0-3\" with the higher part first";
+        wrong(keys.problems, "bits", expected, value);
+        return None;
+    };
+    let mut all: Vec<u8> = bits.ranges().iter().flat_map(|(first, last)| *first..=*last).collect();
+    all.sort_unstable();
+    if all.windows(2).any(|two| two[0] == two[1]) {
+        keys.problem(value.span(), ProblemKind::Senseless("a bit is named twice"));
+        return None;
     }
+    Some(Spanned { span: value.span(), value: bits })
 }
 
 fn read_flags(keys: &mut Keys<'_, '_>) -> Vec<(u8, Spanned<String>)> {

@@ -49,6 +49,11 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let assign = if in_pairs { keys.short_text("assign") } else { None };
     let words = [("reject", Repeated::Reject), ("first", Repeated::First), ("last", Repeated::Last)];
     let repeated = if in_pairs { keys.word("repeated", "way to take a key that comes twice", &words) } else { None };
+    let bits_from = field::read_bits_from(&mut keys);
+    if let Some(bits_from) = bits_from.as_ref().filter(|_| reads != Some(Read::Bytes)) {
+        let with = "a frame that is read as text".to_string();
+        keys.problem(bits_from.span.clone(), ProblemKind::Conflict { key: "bits_from", with });
+    }
     let charsets = read_charsets(&mut keys);
     let quote = read_quote(&mut keys, &separators, assign.as_ref());
     let given = [("separator", !separators.is_empty()), ("joined", joined), ("quote", quote.is_some())];
@@ -75,6 +80,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         joined,
         assign,
         repeated: repeated.unwrap_or_default(),
+        bits_from: bits_from.map(|bits_from| bits_from.value),
         charsets,
         quote,
     })

@@ -12,7 +12,7 @@ mod read;
 mod types;
 mod write;
 
-pub use crate::integer::{Integer, Order};
+pub use crate::integer::{Bits, Integer, Letters, Order, Sign};
 pub use keys::hex_bytes;
 use keys::hex_digits;
 pub use pattern::byte_pattern;
@@ -343,6 +343,8 @@ pub struct Frame {
     pub assign: Option<Spanned<String>>,
     /// `repeated`: what is made of a key that comes twice.
     pub repeated: Repeated,
+    /// `bits_from`: from which end of a byte on bits lie one behind the other; from the high one if nothing is said.
+    pub bits_from: Option<BitsFrom>,
     /// `charset`: the character sets of its texts, of which the first that fits is it; UTF-8 if there is none.
     pub charsets: Vec<Charset>,
     /// `quote`: the character between which a column may hold separators; doubled, it stands for itself.
@@ -364,6 +366,7 @@ impl Frame {
             joined: false,
             assign: None,
             repeated: Repeated::Reject,
+            bits_from: None,
             charsets: Vec::new(),
             quote: None,
         }
@@ -671,8 +674,12 @@ pub struct Field {
     pub kind: Option<Spanned<FieldType>>,
     /// `width`, in bytes.
     pub width: Option<Spanned<usize>>,
-    /// `bits`: first and last, from 0, the lowest first.
-    pub bits: Option<Spanned<(u8, u8)>>,
+    /// `bits`: those that are meant of an integer, the lowest of which is 0.
+    pub bits: Option<Spanned<Bits>>,
+    /// `bits_from`: which half of a byte has the first of its two digits, where the frame does not say it.
+    pub bits_from: Option<Spanned<BitsFrom>>,
+    /// `sign`: how the sign of an integer is sent, where that is not in two's complement.
+    pub sign: Option<Spanned<Sign>>,
     /// `flags`: names of single bits.
     pub flags: Vec<(u8, Spanned<String>)>,
     /// `codes`: names of values; of a `bool`, `true` and `false`.
@@ -784,6 +791,16 @@ pub enum Place {
     Characters(Spanned<(usize, usize)>),
 }
 
+/// From which end of a byte on bits, or digits, are counted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum BitsFrom {
+    /// From the most significant bit.
+    #[default]
+    High,
+    /// From the least significant bit.
+    Low,
+}
+
 /// `type` of a field.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -804,6 +821,15 @@ pub enum FieldType {
     Hex,
     /// An integer with `digits = "hex"`: two hex digits for each of its bytes.
     HexInteger(Integer),
+    /// Something with `digits = "bcd"`: decimal digits, two in a byte.
+    Bcd(BcdType),
+    /// `b1` to `b64`, `ib2` to `ib64`: so many bits behind those before them, wherever bytes begin.
+    Bits {
+        /// How many, 1 to 64.
+        width: u8,
+        /// Whether they have a sign.
+        signed: bool,
+    },
     /// `lat`: degrees and minutes (`ddmm.mmmm`) in one column, N or S in the next.
     Latitude,
     /// `lon`: degrees and minutes (`dddmm.mmmm`) in one column, E or W in the next.
@@ -816,6 +842,22 @@ pub enum FieldType {
     DateTime,
     /// `bool`: one of the words that `codes` has for `true` and `false`.
     Bool,
+}
+
+/// What decimal digits of which two lie in a byte stand for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum BcdType {
+    /// `number`: as many digits as fit its `width`.
+    Number,
+    /// An integer: as many digits as fit its bytes, in their order.
+    Integer(Integer),
+    /// `clock`.
+    Clock,
+    /// `date`.
+    Date,
+    /// `datetime`.
+    DateTime,
 }
 
 /// `[[example]]`: a frame and what it must give.

@@ -4,7 +4,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::fmt;
 
-use super::{FieldType, Integer, Order};
+use super::{BcdType, FieldType, Integer, Order};
 use crate::problem::{ProblemKind, nearest};
 
 /// Reads an integer type such as `u16le`.
@@ -20,30 +20,70 @@ pub(super) fn integer_type(text: &str) -> Option<Integer> {
         return None;
     }
     let order = match &text[digits..] {
-        "be" => Order::Big,
-        "le" => Order::Little,
         "" if bits == 8 => Order::Big,
-        _ => return None,
+        word => order_of(word, bits / 8)?,
     };
     Some(Integer { signed, bytes: bits / 8, order })
+}
+
+/// Reads the order of so many bytes: `be`, `le`, or letters where they say anything else.
+pub(super) fn order_of(word: &str, bytes: u8) -> Option<Order> {
+    match word {
+        "be" if bytes > 1 => Some(Order::Big),
+        "le" if bytes > 1 => Some(Order::Little),
+        letters if letters.len() == usize::from(bytes) => {
+            Order::of_letters(letters).filter(|order| matches!(order, Order::Letters(_)))
+        }
+        _ => None,
+    }
+}
+
+/// Reads a floating-point type such as `f32le`.
+pub(super) fn float_type(text: &str) -> Option<FieldType> {
+    match text.split_at_checked(3)? {
+        ("f32", order) => order_of(order, 4).map(FieldType::F32),
+        ("f64", order) => order_of(order, 8).map(FieldType::F64),
+        _ => None,
+    }
+}
+
+/// Reads a type of bits such as `b12` or `ib7`.
+pub(super) fn bits_type(text: &str) -> Option<FieldType> {
+    let (signed, width) = match text.strip_prefix("ib") {
+        Some(width) => (true, width),
+        None => (false, text.strip_prefix('b')?),
+    };
+    let is_number = width.bytes().all(|byte| byte.is_ascii_digit()) && !width.starts_with('0');
+    let width: u8 = width.parse().ok().filter(|_| is_number)?;
+    (1 + u8::from(signed)..=64).contains(&width).then_some(FieldType::Bits { width, signed })
 }
 
 impl fmt::Display for Integer {
     /// As `type` has it: `u16le`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let sign = if self.signed { 'i' } else { 'u' };
-        let order = if self.bytes == 1 { "" } else { self.order.word() };
-        write!(f, "{sign}{}{order}", u32::from(self.bytes) * 8)
+        match self.bytes {
+            1 => write!(f, "{sign}8"),
+            bytes => write!(f, "{sign}{}{}", u32::from(bytes) * 8, self.order),
+        }
     }
 }
 
 impl fmt::Display for FieldType {
-    /// As `type` has it; of hex digits it is `number`.
+    /// As `type` has it; how its digits are sent stands beside it.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             FieldType::Integer(integer) | FieldType::HexInteger(integer) => integer.fmt(f),
-            FieldType::F32(order) => write!(f, "f32{}", order.word()),
-            FieldType::F64(order) => write!(f, "f64{}", order.word()),
+            FieldType::F32(order) => write!(f, "f32{order}"),
+            FieldType::F64(order) => write!(f, "f64{order}"),
+            FieldType::Bits { width, signed } => write!(f, "{}b{width}", if *signed { "i" } else { "" }),
+            FieldType::Bcd(of) => match of {
+                BcdType::Number => f.write_str("number"),
+                BcdType::Integer(integer) => integer.fmt(f),
+                BcdType::Clock => f.write_str("clock"),
+                BcdType::Date => f.write_str("date"),
+                BcdType::DateTime => f.write_str("datetime"),
+            },
             FieldType::Text => f.write_str("text"),
             FieldType::Bytes => f.write_str("bytes"),
             FieldType::Number | FieldType::Hex => f.write_str("number"),
@@ -53,15 +93,6 @@ impl fmt::Display for FieldType {
             FieldType::Date => f.write_str("date"),
             FieldType::DateTime => f.write_str("datetime"),
             FieldType::Bool => f.write_str("bool"),
-        }
-    }
-}
-
-impl Order {
-    fn word(self) -> &'static str {
-        match self {
-            Order::Big => "be",
-            Order::Little => "le",
         }
     }
 }
@@ -85,8 +116,14 @@ pub(super) fn type_words() -> Vec<String> {
 /// The problem of a `type` that is none: what a datasheet's word means, or the word that is nearest.
 pub(super) fn unknown_type(found: &str) -> ProblemKind {
     let meant = meant(found);
-    if matches!(found, "hex" | "hexadecimal") {
-        let note = Some("hex digits are a `number` with `digits = \"hex\"`; of a checksum, its integer type with that");
+    let note = match found {
+        "hex" | "hexadecimal" => {
+            Some("hex digits are a `number` with `digits = \"hex\"`; of a checksum, its integer type with that")
+        }
+        "bcd" | "BCD" => Some("such digits are a `number`, an integer or a time with `digits = \"bcd\"`"),
+        _ => None,
+    };
+    if note.is_some() {
         return ProblemKind::UnknownWord {
             what: "type",
             found: found.to_string(),
@@ -103,7 +140,7 @@ pub(super) fn unknown_type(found: &str) -> ProblemKind {
                     "u8", "i8", "u16be", "u16le", "i16be", "i32le", "f32be", "f64le", "text", "bytes", "number", "lat",
                     "lon", "clock", "date",
                 ];
-                let note = "integers are `u` or `i` with 8 to 64 bits in steps of 8; `be` has its high byte first, `le` its low byte";
+                let note = "integers are `u` or `i` with 8 to 64 bits in steps of 8; `be` has its high byte first, `le` its low byte; bits one behind the other are `b1` to `b64`";
                 (None, some.map(ToString::to_string).to_vec(), Some(note))
             }
         },
@@ -124,6 +161,13 @@ fn meant(found: &str) -> Vec<String> {
     let lower = found.to_lowercase();
     let plain: String = lower.chars().filter(char::is_ascii_alphanumeric).collect();
     let plain = if lower.ends_with("_t") { &plain[..plain.len() - 1] } else { &plain };
+    // What `be` and `le` say is not said by letters.
+    for (letters, order) in [("abcd", "be"), ("dcba", "le"), ("abcdefgh", "be"), ("hgfedcba", "le")] {
+        let said = found.strip_suffix(letters).map(|front| alloc::format!("{front}{order}"));
+        if let Some(said) = said.filter(|said| type_words().contains(said)) {
+            return [said].to_vec();
+        }
+    }
     let (word, orders): (&str, &[&str]) = match plain {
         plain if plain.len() > 2 && plain.ends_with("be") => (&plain[..plain.len() - 2], &["be"]),
         plain if plain.len() > 2 && plain.ends_with("le") && plain != "double" => (&plain[..plain.len() - 2], &["le"]),
@@ -144,6 +188,7 @@ fn meant(found: &str) -> Vec<String> {
         "decimal" | "numeric" => return ["number".to_string()].to_vec(),
         "blob" | "raw" | "binary" => return ["bytes".to_string()].to_vec(),
         "time" => return ["clock".to_string()].to_vec(),
+        "bit" => return ["b1".to_string()].to_vec(),
         "latitude" => return ["lat".to_string()].to_vec(),
         "longitude" => return ["lon".to_string()].to_vec(),
         other => {
@@ -158,10 +203,15 @@ fn meant(found: &str) -> Vec<String> {
             let ordered = orders.iter().map(|order| alloc::format!("{sign}{bits}{order}"));
             let words = type_words();
             let single = alloc::format!("{sign}{bits}");
-            return if words.contains(&single) {
-                [single].to_vec()
-            } else {
-                ordered.filter(|word| words.contains(word)).collect()
+            let ordered: Vec<String> = ordered.filter(|word| words.contains(word)).collect();
+            let width = bits.parse().ok().filter(|width: &u8| (1..=64).contains(width) && ordered.is_empty());
+            return match (words.contains(&single), width) {
+                (true, _) => [single].to_vec(),
+                // Bits that are no whole bytes lie one behind the other.
+                (false, Some(width)) if sign != 'f' => {
+                    [alloc::format!("{}b{width}", if sign == 'i' { "i" } else { "" })].to_vec()
+                }
+                _ => ordered,
             };
         }
     };
@@ -191,7 +241,10 @@ mod tests {
             ("double", &["f64be", "f64le"]),
             ("unsigned short", &["u16be", "u16le"]),
             ("string", &["text"]),
-            ("u20", &[]),
+            ("u20", &["b20"]),
+            ("int12", &["ib12"]),
+            ("u32dcba", &["u32le"]),
+            ("f32abcd", &["f32be"]),
             ("abacus", &[]),
         ] {
             assert_eq!(meant(word), wanted, "{word}");

@@ -9,8 +9,8 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 
 use super::pattern::pattern_of;
 use super::{
-    Check, CheckForm, Clean, Count, Cut, Example, Expected, Field, FieldType, Format, Frame, Ignore, Length, LineEnd,
-    Literal, Place, Presence, Read, Record, Repeated, Spanned, When,
+    BitsFrom, Check, CheckForm, Clean, Count, Cut, Example, Expected, Field, FieldType, Format, Frame, Ignore, Length,
+    LineEnd, Literal, Place, Presence, Read, Record, Repeated, Sign, Spanned, When,
 };
 use crate::time::Span;
 
@@ -128,10 +128,18 @@ fn frame(frame: &Frame) -> Keys {
         Repeated::Last => Some("last"),
     };
     keys.text("repeated", repeated);
+    keys.text("bits_from", frame.bits_from.map(bits_from));
     keys.list("charset", frame.charsets.iter().map(|charset| quoted(charset.word())).collect());
     keys.text("quote", frame.quote.map(|quote| char::from(quote).to_string()).as_deref());
     keys.fields("header", &frame.header);
     keys
+}
+
+fn bits_from(from: BitsFrom) -> &'static str {
+    match from {
+        BitsFrom::High => "high",
+        BitsFrom::Low => "low",
+    }
 }
 
 fn read_word(read: Option<&Spanned<Read>>) -> Option<&'static str> {
@@ -215,8 +223,16 @@ fn field(field: &Field) -> Keys {
     keys.text("type", kind.map(|kind| kind.to_string()).as_deref());
     let in_hex = matches!(kind, Some(FieldType::Hex | FieldType::HexInteger(_)));
     keys.text("digits", in_hex.then_some("hex"));
+    keys.text("digits", matches!(kind, Some(FieldType::Bcd(_))).then_some("bcd"));
     keys.shown("width", field.width.as_ref().map(|width| width.value));
-    keys.text("bits", field.bits.as_ref().map(|bits| format!("{}-{}", bits.value.0, bits.value.1)).as_deref());
+    keys.text("bits", field.bits.as_ref().map(|bits| bits.value.to_string()).as_deref());
+    keys.text("bits_from", field.bits_from.as_ref().map(|from| bits_from(from.value)));
+    let sign = field.sign.as_ref().and_then(|sign| match sign.value {
+        Sign::Complement => None,
+        Sign::Magnitude => Some("magnitude"),
+        Sign::Offset => Some("offset"),
+    });
+    keys.text("sign", sign);
     keys.table("flags", field.flags.iter().map(|(bit, name)| (bit.to_string(), quoted(&name.value))));
     let is_bool = kind == Some(FieldType::Bool);
     let name_of = |name: &String| if is_bool { name.clone() } else { quoted(name) };

@@ -5,7 +5,7 @@ use alloc::string::String;
 
 use super::Constant;
 use super::output::Plain;
-use crate::integer::{Integer, Order};
+use crate::integer::{Bits, Integer, Order, Sign};
 use crate::unit::Conversion;
 use crate::value::{Charset, DateTime, Decimal, Layout, Name, Notation, Quality};
 
@@ -148,10 +148,9 @@ impl Tests {
 /// What is taken from the frame.
 #[derive(Clone, Debug)]
 pub(crate) enum Raw {
-    Integer {
-        integer: Integer,
-        bits: Option<(u8, u8)>,
-    },
+    Integer(Taken),
+    /// Decimal digits, two in a byte.
+    Bcd(Bcd),
     F32(Order),
     F64(Order),
     /// So many bytes, or all up to the tail.
@@ -164,6 +163,70 @@ pub(crate) enum Raw {
     Found,
     /// Characters from the first to before the second.
     Characters(usize, usize),
+}
+
+/// How an integer is taken from bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Taken {
+    /// Of up to nine bytes, where its bits are fewer.
+    pub(crate) integer: Integer,
+    /// The bits of it that are meant; all, if nothing is said.
+    pub(crate) bits: Option<Bits>,
+    /// How its sign is sent, if it has one.
+    pub(crate) sign: Sign,
+}
+
+impl Taken {
+    /// All of an integer.
+    pub(crate) const fn whole(integer: Integer) -> Taken {
+        Taken { integer, bits: None, sign: Sign::Complement }
+    }
+
+    /// Bits of its value, from 1 to 64.
+    pub(crate) fn width(&self) -> u8 {
+        self.bits.map_or(self.integer.bytes.saturating_mul(8), |bits| bits.width()).clamp(1, 64)
+    }
+
+    /// The number that a pattern of as many bits is.
+    pub(crate) fn value(&self, pattern: u64) -> Decimal {
+        let unused = 64 - u32::from(self.width());
+        let half = 1 << (63 - unused);
+        match self.sign {
+            _ if !self.integer.signed => Decimal::from_unsigned(pattern),
+            Sign::Complement => Decimal::from_integer(((pattern << unused) as i64) >> unused),
+            Sign::Magnitude => {
+                let magnitude = pattern & (half - 1);
+                Decimal::small(pattern & half != 0 && magnitude != 0, magnitude, 0)
+            }
+            Sign::Offset => Decimal::from_integer(pattern.wrapping_sub(half) as i64),
+        }
+    }
+
+    /// The smallest and the largest number that it can be.
+    pub(crate) fn reach(&self) -> (Decimal, Decimal) {
+        let largest = u64::MAX >> (64 - self.width());
+        if !self.integer.signed {
+            return (Decimal::ZERO, Decimal::from_unsigned(largest));
+        }
+        let largest = (largest >> 1) as i64;
+        let lowest = if self.sign == Sign::Magnitude { -largest } else { -largest - 1 };
+        (Decimal::from_integer(lowest), Decimal::from_integer(largest))
+    }
+}
+
+/// Digits that lie two in a byte.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Bcd {
+    /// At most [`Bcd::MOST`].
+    pub(crate) bytes: usize,
+    pub(crate) order: Order,
+    /// Whether the first digit of a byte is in its low half.
+    pub(crate) low_first: bool,
+}
+
+impl Bcd {
+    /// As many digits as a decimal number can have.
+    pub(crate) const MOST: usize = 19;
 }
 
 impl Raw {
@@ -222,7 +285,7 @@ pub(crate) enum NumberOf {
     Decimal,
     Hex,
     /// Two hex digits for each byte of an integer, of which some bits may be meant.
-    HexInteger(Integer, Option<(u8, u8)>),
+    HexInteger(Taken),
 }
 
 /// From a raw number to its value.

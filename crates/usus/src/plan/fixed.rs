@@ -105,6 +105,9 @@ fn fixed_packet(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Opt
     let [mut value, mut mask] = packet.start.word;
     if let Length::Field { at, integer, add } = &packet.length {
         let bits = u32::from(integer.bytes) * 8;
+        if matches!(integer.order, Order::Letters(_)) {
+            return None;
+        }
         let sent = u64::try_from(i64::try_from(length).ok()?.checked_sub(*add)?).ok()?;
         let largest = u64::MAX >> (64 - bits) >> u32::from(integer.signed);
         if sent > largest || at + usize::from(integer.bytes) > 8 {
@@ -124,6 +127,9 @@ fn fixed_packet(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Opt
 /// What a checksum covers in a packet of that length, and where it stands.
 fn checked(check: &Check, length: usize) -> Option<(Place, Word)> {
     let (CheckForm::Binary(integer), CheckPlace::In(at)) = (check.form, check.place) else { return None };
+    if matches!(integer.order, Order::Letters(_)) {
+        return None;
+    }
     let place = |edge: Edge| edge.in_frame(length);
     let (from, to, at) = (place(check.from)?, place(check.to)? + 1, place(at)?);
     let inside = from <= to && to <= length && at + usize::from(integer.bytes) <= length;

@@ -26,7 +26,7 @@ use crate::time::Span;
 use crate::value::Decimal;
 
 pub(crate) use field::{
-    At, Convert, Counter, Field, Meaning, NumberOf, Raw, SentUnits, SignFrom, Tested, Tests, UnitFrom, Word,
+    At, Bcd, Convert, Counter, Field, Meaning, NumberOf, Raw, SentUnits, SignFrom, Taken, Tested, Tests, UnitFrom, Word,
 };
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use form::{Form, Step, Walk};

@@ -4,8 +4,8 @@ use alloc::boxed::Box;
 use alloc::vec::Vec;
 
 use super::short::{self, Shortcut};
-use super::{At, Field, Meaning, Raw, Tested, Word};
-use crate::integer::Order;
+use super::{At, Field, Meaning, Raw, Taken, Tested, Word};
+use crate::integer::Sign;
 use crate::schema::FieldSchema;
 use crate::value::Name;
 
@@ -162,14 +162,16 @@ impl Output {
 
     /// The output of one bit of a field.
     pub(crate) fn of_bit(schema: FieldSchema, field: &Field, bit: u8) -> Output {
-        let (At::Front(first), Raw::Integer { integer, bits: None }) = (field.at, &field.raw) else {
+        let (At::Front(first), Raw::Integer(Taken { integer, bits: None, sign: Sign::Complement })) =
+            (field.at, &field.raw)
+        else {
             return Output::new(schema, What::Flag(Box::new(field.clone()), bit), None);
         };
-        let (byte, last) = (usize::from(bit / 8), usize::from(integer.bytes) - 1);
-        if byte > last {
+        let (rank, bytes) = (usize::from(bit / 8), usize::from(integer.bytes));
+        let Some(place) = (0..bytes).find(|place| integer.order.rank(*place, bytes) == rank) else {
             return Output::new(schema, What::Flag(Box::new(field.clone()), bit), None);
-        }
-        let byte = first + if integer.order == Order::Big { last - byte } else { byte };
+        };
+        let byte = first + place;
         Output::new(schema, What::Bit, Some(&Word { mask: 1 << (bit % 8), ..Word::byte(byte as u32) }))
     }
 }

@@ -200,9 +200,17 @@ fn word(rng: &mut Rng, number: usize) -> String {
         "type = 'i16le', scale = 0.01",
         "type = 'i16be', no_data = -1",
         "type = 'u16be', counter = true",
+        "type = 'i16be', sign = 'magnitude', scale = 0.5",
+        "type = 'i16le', sign = 'offset'",
+        "type = 'u16be', bits = '12-15,0-3'",
+        "type = 'u16le', digits = 'bcd'",
+        "type = 'number', digits = 'bcd', width = 2, bits_from = 'low'",
+        "type = 'number', width = 2",
+        "type = 'b5' }, { type = 'b2', flags = { 1 = 'flag' } }, { type = 'ib9', name = 'last",
         "type = 'u16be', codes = { 0 = 'zero', 7 = 'seven' }",
     ]);
-    format!("{{ name = 'w{number}', {} }}", kind.unwrap())
+    let field = format!("{{ name = 'w{number}', {} }}", kind.unwrap());
+    field.replace("'flag'", &format!("'flag{number}'")).replace("'last", &format!("'last{number}'"))
 }
 
 /// Records of a frame of text, whose fields begin with that column, or stand behind their names if that is 0.

@@ -111,6 +111,12 @@ pub fn cases() -> Vec<(&'static str, String)> {
             text("", "fields = [{ name = 'a', type = 'datetime', layout = 'YYYYMMDDhhmmss', zone = 'CET' }]"),
         ),
         (
+            "bits and digits that cannot be",
+            own(
+                "format = 'p'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 4\n[[frame]]\ncut = 'text'\nbits_from = 'low'\n[record.r]\nframe = 'packet'\nfields = [{ name = 'a', type = 'u16be', bits = '0-3,3-5' }, { name = 'b', type = 'u8', sign = 'offset' }, { name = 'c', type = 'text', digits = 'bcd' }, { name = 'd', type = 'b65' }, { name = 'e', type = 'number', digits = 'bcd' }, { name = 'f', type = 'number', digits = 'bcd', width = 20 }, { type = 'b3', flags = { 3 = 'g' } }, { name = 'h', type = 'b7', bits = 3 }, { name = 'i', type = 'u16be', bits_from = 'low' }, { name = 'j', type = 'ib1' }, { name = 'k', type = 'u32acbb' }, { name = 'l', type = 'u32dcba' }]",
+            ),
+        ),
+        (
             "bools that cannot be",
             text(
                 "",

@@ -72,6 +72,154 @@ fn integers() -> Vec<Encoder> {
     all
 }
 
+/// Integers whose bytes, signs or bits are in other orders.
+fn orders_and_signs() -> Vec<Encoder> {
+    let mut all: Vec<Encoder> = Vec::new();
+    for letters in ["cdab", "badc", "dacb", "ghefcdab", "badcfehg", "efghabcd"] {
+        let bytes = letters.len();
+        let arranged = move |value: i128| -> Vec<u8> {
+            let high_first = integer(value, bytes, true);
+            letters.bytes().map(|letter| high_first[usize::from(letter - b'a')]).collect()
+        };
+        for (signed, letter) in [(false, 'u'), (true, 'i')] {
+            all.push((
+                format!("type = '{letter}{}{letters}'", 8 * bytes),
+                Box::new(move |rng| {
+                    let value = any_of(rng, 8 * bytes, signed);
+                    (arranged(value), value.to_string())
+                }),
+            ));
+        }
+        let bits = 8 * bytes;
+        all.push((
+            format!("type = 'f{bits}{letters}'"),
+            Box::new(move |rng| {
+                let (value, shown) = match bits {
+                    32 => {
+                        let value = rng.f32() * 1e9 - 5e8;
+                        (value.to_bits().into(), format!("{value:e}"))
+                    }
+                    _ => {
+                        let value = rng.f64() * 1e99 - 5e98;
+                        (value.to_bits().into(), format!("{value:e}"))
+                    }
+                };
+                (arranged(value), shown)
+            }),
+        ));
+    }
+    for (bytes, order) in [(1, ""), (2, "le"), (3, "be"), (8, "be"), (4, "cdab")] {
+        let bits = 8 * bytes;
+        let lie = move |value: i128| match order {
+            "cdab" => {
+                let high_first = integer(value, 4, true);
+                [2, 3, 0, 1].map(|place: usize| high_first[place]).to_vec()
+            }
+            order => integer(value, bytes, order != "le"),
+        };
+        all.push((
+            format!("type = 'i{bits}{order}', sign = 'magnitude'"),
+            Box::new(move |rng| {
+                let (value, minus) = (any_of(rng, bits - 1, false), rng.bool());
+                let sign = if minus { 1 << (bits - 1) } else { 0 };
+                let shown = if minus && value > 0 { format!("-{value}") } else { value.to_string() };
+                (lie(value | sign), shown)
+            }),
+        ));
+        all.push((
+            format!("type = 'i{bits}{order}', sign = 'offset', scale = 0.1"),
+            Box::new(move |rng| {
+                let value = any_of(rng, bits, true);
+                (lie(value + (1 << (bits - 1))), shifted(value, 1))
+            }),
+        ));
+    }
+    for (bits, order) in [("12-15,0-3", "be"), ("0-3,12-15", "le"), ("7,0,15,8-9", "be")] {
+        all.push((
+            format!("type = 'u16{order}', bits = '{bits}'"),
+            Box::new(move |rng| {
+                let whole = rng.u16(..);
+                let places = bits.split(',').flat_map(|range| {
+                    let (first, last) = range.split_once('-').unwrap_or((range, range));
+                    (first.parse::<u32>().unwrap()..=last.parse().unwrap()).rev()
+                });
+                let value = places.fold(0, |value, place| value << 1 | (whole >> place & 1));
+                (integer(whole.into(), 2, order == "be"), value.to_string())
+            }),
+        ));
+    }
+    all
+}
+
+/// Decimal digits, two in a byte.
+fn decimal_digits() -> Vec<Encoder> {
+    let packed = |digits: &str, low_first: bool| -> Vec<u8> {
+        let digit = |byte: u8| char::from(byte).to_digit(16).unwrap() as u8;
+        let halves = digits.as_bytes().chunks(2).map(|pair| [digit(pair[0]), digit(pair[1])]);
+        halves.map(|[first, then]| if low_first { then << 4 | first } else { first << 4 | then }).collect()
+    };
+    let time = |rng: &mut Rng| [rng.u32(0..24), rng.u32(0..60), rng.u32(0..60)];
+    vec![
+        (
+            "type = 'number', digits = 'bcd', width = 3".into(),
+            Box::new(move |rng| {
+                let number = rng.u32(0..1_000_000);
+                (packed(&format!("{number:06}"), false), number.to_string())
+            }),
+        ),
+        (
+            "type = 'number', digits = 'bcd', width = 4, bits_from = 'low', scale = 0.001".into(),
+            Box::new(move |rng| {
+                let number = rng.u32(0..100_000_000);
+                (packed(&format!("{number:08}"), true), shifted(number.into(), 3))
+            }),
+        ),
+        (
+            "type = 'u32le', digits = 'bcd'".into(),
+            Box::new(move |rng| {
+                let number = rng.u32(0..100_000_000);
+                let mut sent = packed(&format!("{number:08}"), false);
+                sent.reverse();
+                (sent, number.to_string())
+            }),
+        ),
+        (
+            "type = 'number', digits = 'bcd', width = 3, no_data = '999999'".into(),
+            Box::new(move |rng| {
+                // What is shorter than its room is filled up with halves that are no digits.
+                let number = rng.u32(0..1_000_000) / 10u32.pow(rng.u32(0..6));
+                let shown = if number == 999_999 { String::new() } else { number.to_string() };
+                let fill = if rng.bool() { format!("{number:F>6}") } else { format!("{number:F<6}") };
+                (packed(&fill, false), shown)
+            }),
+        ),
+        (
+            "type = 'clock', digits = 'bcd', width = 3".into(),
+            Box::new(move |rng| {
+                let [hour, minute, second] = time(rng);
+                let digits = format!("{hour:02}{minute:02}{second:02}");
+                (packed(&digits, false), format!("{hour:02}:{minute:02}:{second:02}"))
+            }),
+        ),
+        (
+            "type = 'date', digits = 'bcd', width = 4, layout = 'YYYYMMDD', bits_from = 'low'".into(),
+            Box::new(move |rng| {
+                let (year, month, day) = (rng.u32(1..10_000), rng.u32(1..13), rng.u32(1..29));
+                (packed(&format!("{year:04}{month:02}{day:02}"), true), format!("{year:04}-{month:02}-{day:02}"))
+            }),
+        ),
+        (
+            "type = 'datetime', digits = 'bcd', width = 6, layout = 'YYMMDDhhmmss', first_year = 2000".into(),
+            Box::new(move |rng| {
+                let ([hour, minute, second], (year, month, day)) =
+                    (time(rng), (rng.u32(0..100), rng.u32(1..13), rng.u32(1..29)));
+                let digits = format!("{year:02}{month:02}{day:02}{hour:02}{minute:02}{second:02}");
+                (packed(&digits, false), format!("20{year:02}-{month:02}-{day:02}T{hour:02}:{minute:02}:{second:02}"))
+            }),
+        ),
+    ]
+}
+
 fn others_in_bytes() -> Vec<Encoder> {
     let bits32 = |rng: &mut Rng| f32::from_bits(rng.u32(..));
     vec![
@@ -103,6 +251,46 @@ fn others_in_bytes() -> Vec<Encoder> {
             Box::new(|rng| {
                 let text: String = (0..rng.usize(1..=6)).map(|_| rng.alphanumeric()).collect();
                 (format!("{text:<6}").into_bytes(), text)
+            }),
+        ),
+        (
+            "type = 'number', width = 8, scale = 0.1".into(),
+            Box::new(|rng| {
+                let number = rng.i32(-999_999..=999_999);
+                let text = if rng.bool() { format!("{number:>8}") } else { format!("{number:<8}") };
+                (text.into_bytes(), shifted(number.into(), 1))
+            }),
+        ),
+        (
+            "type = 'number', digits = 'hex', width = 5".into(),
+            Box::new(|rng| {
+                let number = rng.u32(0..1 << 20);
+                (format!("{number:05X}").into_bytes(), number.to_string())
+            }),
+        ),
+        (
+            "type = 'clock', layout = 'hh:mm', width = 5".into(),
+            Box::new(|rng| {
+                let text = format!("{:02}:{:02}", rng.u32(0..24), rng.u32(0..60));
+                (text.clone().into_bytes(), format!("{text}:00"))
+            }),
+        ),
+        (
+            "type = 'lat', width = 10".into(),
+            Box::new(|rng| {
+                let (degrees, minutes) = (rng.i64(0..90), 6 * rng.i64(0..100_000));
+                let letter = rng.choice(['N', 'S']).unwrap();
+                let whole = i128::from(degrees) * 10_000_000 + i128::from(minutes) * 1_000 / 60;
+                let sign = if letter == 'S' { -1 } else { 1 };
+                let text = format!("{degrees:02}{:02}.{:04}{letter}", minutes / 10_000, minutes % 10_000);
+                (text.into_bytes(), shifted(sign * whole, 7))
+            }),
+        ),
+        (
+            "type = 'bool', width = 2, codes = { ON = true, OF = false }".into(),
+            Box::new(|rng| {
+                let on = rng.bool();
+                (if on { b"ON" } else { b"OF" }.to_vec(), on.to_string())
             }),
         ),
     ]
@@ -193,7 +381,8 @@ fn shown(format: &str, bytes: &[u8]) -> Vec<String> {
 #[test]
 fn values_of_every_type_come_out_as_they_went_in() {
     let mut rng = Rng::with_seed(5);
-    for (keys, encode) in integers().into_iter().chain(others_in_bytes()) {
+    let all = integers().into_iter().chain(orders_and_signs()).chain(decimal_digits()).chain(others_in_bytes());
+    for (keys, encode) in all {
         let values: Vec<(Vec<u8>, String)> = (0..60).map(|_| encode(&mut rng)).collect();
         let length = 2 + values[0].0.len();
         let format = format!(
@@ -212,6 +401,64 @@ fn values_of_every_type_come_out_as_they_went_in() {
         let bytes: Vec<u8> = values.iter().flat_map(|(sent, _)| [&**sent, b";x\n"].concat()).collect();
         let wanted: Vec<&String> = values.iter().map(|(_, shown)| shown).collect();
         assert_eq!(shown(&format, &bytes).iter().collect::<Vec<_>>(), wanted, "{keys}");
+    }
+}
+
+#[test]
+fn bits_that_lie_one_behind_the_other_come_out_as_they_went_in() {
+    let mut rng = Rng::with_seed(7);
+    for _ in 0..400 {
+        let low_first = rng.bool();
+        // Some of them begin at a byte again, where something else stands between them.
+        let fields: Vec<(usize, bool)> = (0..rng.usize(1..12))
+            .map(|_| {
+                let most = if rng.u32(0..3) == 0 { 64 } else { 13 };
+                let width = rng.usize(1..=most);
+                (width, width > 1 && rng.bool())
+            })
+            .collect();
+        let between = rng.usize(0..=fields.len());
+        let mut declared = Vec::new();
+        for (number, (width, signed)) in fields.iter().enumerate() {
+            if number == between {
+                declared.push("{ type = 'u8', reserved = true }".to_owned());
+            }
+            let sign = if *signed { "i" } else { "" };
+            declared.push(format!("{{ name = 'v{number}', type = '{sign}b{width}' }}"));
+        }
+        let values: Vec<i128> = fields.iter().map(|(width, signed)| any_of(&mut rng, *width, *signed)).collect();
+        let (mut bits, mut bytes) = (Vec::new(), vec![0xA5]);
+        let pack = |bits: &mut Vec<bool>, bytes: &mut Vec<u8>| {
+            for eight in bits.chunks(8) {
+                let bit = |(place, bit): (usize, &bool)| u8::from(*bit) << if low_first { place } else { 7 - place };
+                bytes.push(eight.iter().enumerate().map(bit).sum());
+            }
+            bits.clear();
+        };
+        for (number, ((width, _), value)) in fields.iter().zip(&values).enumerate() {
+            if number == between {
+                pack(&mut bits, &mut bytes);
+                bytes.push(0x33);
+            }
+            let ordered = (0..*width).map(|place| value >> if low_first { place } else { width - 1 - place } & 1 == 1);
+            bits.extend(ordered);
+        }
+        pack(&mut bits, &mut bytes);
+        let format = format!(
+            "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'A5'\nlength = {}\nbits_from = '{}'\n[record.r]\nfields = [{}]",
+            bytes.len(),
+            if low_first { "low" } else { "high" },
+            declared.join(", "),
+        );
+        let plan = Format::parse(&format).and_then(|format| format.compile());
+        let plan = plan.unwrap_or_else(|problems| panic!("{problems}\n{format}"));
+        let mut shown = Vec::new();
+        let mut take = |record: &Record<'_>| {
+            shown = (0..values.len()).map(|place| record.field(place).unwrap().value.to_string()).collect();
+        };
+        let Ok(_) = plan.decode(&bytes, &mut take);
+        let wanted: Vec<String> = values.iter().map(ToString::to_string).collect();
+        assert_eq!(shown, wanted, "{format}\n{bytes:02X?}");
     }
 }
 

@@ -499,7 +499,8 @@ fn integer(field: &Field, bytes: &[u8]) -> (i128, usize) {
         value -= 256i128.pow(size as u32);
     }
     if let Some(bits) = &field.bits {
-        value = value >> bits.value.0 & ((1 << (bits.value.1 - bits.value.0 + 1)) - 1);
+        let [(first, last)] = *bits.value.ranges() else { panic!("scattered bits") };
+        value = value >> first & ((1 << (last - first + 1)) - 1);
     }
     (value, size)
 }
