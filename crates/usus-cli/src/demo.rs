@@ -231,14 +231,7 @@ impl Verdict {
 
 impl Check {
     fn add(&mut self, record: &Record<'_>) {
-        let fields = record.fields().map(|(schema, cell)| {
-            let fact = match cell {
-                Cell::Reading(reading) => Fact::Text(reading.value.to_string()),
-                Cell::Group(items) => Fact::Items(items.map(item_texts).collect()),
-                _ => Fact::Text(String::new()),
-            };
-            (schema.name.clone(), fact)
-        });
+        let fields = record.fields().map(|(schema, cell)| (schema.name.clone(), fact(cell)));
         let length = record.frame().len() as u64;
         self.records
             .insert(record.offset(), Found { kind: record.kind().to_owned(), length, fields: fields.collect() });
@@ -313,6 +306,12 @@ impl Check {
     }
 }
 
-fn item_texts(item: usus::Item<'_>) -> Vec<(String, String)> {
-    item.fields().map(|(schema, reading)| (schema.name.clone(), reading.value.to_string())).collect()
+/// What a field says, as the truth says it.
+fn fact(cell: Cell<'_>) -> Fact {
+    let item = |item: usus::Item<'_>| item.fields().map(|(schema, cell)| (schema.name.clone(), fact(cell))).collect();
+    match cell {
+        Cell::Reading(reading) => Fact::Text(reading.value.to_string()),
+        Cell::Group(items) => Fact::Items(items.map(item).collect()),
+        _ => Fact::Text(String::new()),
+    }
 }

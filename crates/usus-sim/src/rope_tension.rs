@@ -84,7 +84,7 @@ impl Cell {
             let (age, force) = (rng.u16(0..5_000), rng.i64(9_000..26_500));
             data.extend_from_slice(&age.to_be_bytes());
             data.extend_from_slice(&(force as i32).to_be_bytes()[1..]);
-            peaks.push(vec![("age".to_owned(), age.to_string()), ("force".to_owned(), places(force, 2))]);
+            peaks.push(vec![("age".to_owned(), age.to_string().into()), ("force".to_owned(), places(force, 2).into())]);
         }
         let fields = vec![
             ("serial", "HRT0042".into()),

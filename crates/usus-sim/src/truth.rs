@@ -21,7 +21,7 @@ pub enum Fact {
     /// A value as a table shows it; the empty text for none.
     Text(String),
     /// The items of a group.
-    Items(Vec<Vec<(String, String)>>),
+    Items(Vec<Vec<(String, Fact)>>),
 }
 
 impl From<String> for Fact {
@@ -51,9 +51,9 @@ fn json(fact: &Fact) -> String {
     match fact {
         Fact::Text(text) => quote(text),
         Fact::Items(items) => {
-            let object = |item: &Vec<(String, String)>| {
+            let object = |item: &Vec<(String, Fact)>| {
                 let fields: Vec<String> =
-                    item.iter().map(|(name, text)| format!("{}:{}", quote(name), quote(text))).collect();
+                    item.iter().map(|(name, fact)| format!("{}:{}", quote(name), json(fact))).collect();
                 format!("{{{}}}", fields.join(","))
             };
             format!("[{}]", items.iter().map(object).collect::<Vec<_>>().join(","))

@@ -91,7 +91,7 @@ impl Mast {
         let humidity = self.humidity.next(rng).to_string();
         let item = |kind: &str, value: &str, unit: &str, name: &str| {
             [("type", kind), ("value", value), ("unit", unit), ("name", name)]
-                .map(|(key, text)| (key.to_owned(), text.to_owned()))
+                .map(|(key, text)| (key.to_owned(), text.into()))
                 .to_vec()
         };
         let items = vec![
@@ -173,7 +173,7 @@ impl Mast {
                 ["id", "elevation", "azimuth", "snr"]
                     .map(str::to_owned)
                     .into_iter()
-                    .zip(satellite.iter().map(|text| at_least_zero(number(text), text)))
+                    .zip(satellite.iter().map(|text| at_least_zero(number(text), text).into()))
                     .collect()
             };
             let fields = vec![

@@ -176,13 +176,20 @@ fn compare(example: &Example, record: &Record<'_>) -> Vec<Difference> {
     }
     let mut differences = Vec::new();
     for (name, expected) in &example.fields {
-        let cell = record.fields().find(|(schema, _)| schema.name == name.value).map(|(_, cell)| cell);
-        compare_cell(&name.value, expected, cell, &mut differences);
+        let found = record.fields().find(|(schema, _)| schema.name == name.value);
+        let list = found.as_ref().is_some_and(|(schema, _)| schema.is_list());
+        compare_cell(&name.value, expected, found.map(|(_, cell)| cell), list, &mut differences);
     }
     differences
 }
 
-fn compare_cell(path: &str, expected: &Expected, found: Option<Cell<'_>>, differences: &mut Vec<Difference>) {
+fn compare_cell(
+    path: &str,
+    expected: &Expected,
+    found: Option<Cell<'_>>,
+    list: bool,
+    differences: &mut Vec<Difference>,
+) {
     let mut differ =
         |field: String, expected: String, found: String| differences.push(Difference { field, expected, found });
     match (expected, found) {
@@ -197,8 +204,14 @@ fn compare_cell(path: &str, expected: &Expected, found: Option<Cell<'_>>, differ
             }
             for (index, (expected, item)) in expected.iter().zip(items).enumerate() {
                 for (name, expected) in expected {
-                    let path = format!("{path}[{}].{}", index + 1, name.value);
-                    compare_cell(&path, expected, item.get(&name.value).map(Cell::Reading), differences);
+                    let found = item.fields().find(|(schema, _)| schema.name == name.value);
+                    let inner_list = found.as_ref().is_some_and(|(schema, _)| schema.is_list());
+                    let cell = found.map(|(_, cell)| cell);
+                    let path = match list {
+                        true => format!("{path}[{}]", index + 1),
+                        false => format!("{path}[{}].{}", index + 1, name.value),
+                    };
+                    compare_cell(&path, expected, cell, inner_list, differences);
                 }
             }
         }

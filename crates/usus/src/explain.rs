@@ -17,7 +17,8 @@ use crate::problem::Problems;
 use crate::quality::shown;
 use crate::read::Sent;
 use crate::reason::Reason;
-use crate::record::{Cell, Record};
+use crate::record::{Cell, Items, Record};
+use crate::schema::FieldSchema;
 use crate::value::{Absent, Quality, Reading, Value};
 
 /// What a piece of the bytes is.
@@ -162,6 +163,9 @@ fn show_all(of: &str, fields: &mut [Field]) {
             field.name = Some(Spanned { span: field.span.clone(), value: format!("({word} {}{of})", index + 1) });
         }
         field.reserved = false;
+        if let Some(run) = &mut field.run {
+            show_all(of, &mut run.fields);
+        }
         if let Some(group) = &mut field.group {
             show_all(of, &mut group.fields);
         }
@@ -201,14 +205,7 @@ fn of_record(plan: &Plan, record: &Record<'_>) -> Explained {
             Cell::Reading(reading) => {
                 fields.push(field(schema.name.clone(), schema.unit.as_deref(), record.sent(place), reading));
             }
-            Cell::Group(items) => {
-                for (index, item) in items.enumerate() {
-                    for (place, (inner, reading)) in item.fields().enumerate() {
-                        let name = format!("{}[{}].{}", schema.name, index + 1, inner.name);
-                        fields.push(field(name, inner.unit.as_deref(), item.sent(place), reading));
-                    }
-                }
-            }
+            Cell::Group(items) => add_items("", schema, items, &mut fields),
         }
     }
     Explained {
@@ -218,6 +215,24 @@ fn of_record(plan: &Plan, record: &Record<'_>) -> Explained {
         reason: String::new(),
         fields,
         checksum: checksum_of(plan, record),
+    }
+}
+
+/// What the items of a group say. `path` is that of the item that the group is in.
+fn add_items(path: &str, group: &FieldSchema, items: Items<'_>, fields: &mut Vec<ExplainedField>) {
+    for (index, item) in items.enumerate() {
+        for (place, (inner, cell)) in item.fields().enumerate() {
+            let name = format!("{path}{}", group.item_path(index, &inner.name));
+            match cell {
+                Cell::Reading(reading) => {
+                    fields.push(field(name, inner.unit.as_deref(), item.sent(place), reading));
+                }
+                Cell::Group(items) => {
+                    let path = format!("{path}{}[{}].", group.name, index + 1);
+                    add_items(&path, inner, items, fields);
+                }
+            }
+        }
     }
 }
 

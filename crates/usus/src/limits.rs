@@ -25,6 +25,10 @@ pub const CODES: usize = 4_096;
 pub const START: usize = 64;
 /// Texts of a `separator`.
 pub const SEPARATORS: usize = 16;
+/// Places of parts that are written down of one frame: one for each item, and two for each part of it.
+pub const PARTS: usize = 65_535;
+/// Groups in one another.
+pub const NESTING: usize = 4;
 /// Largest frame of a `packet` cut, in bytes. `limits.frame` lowers it.
 pub const FRAME: usize = 65_536;
 /// Longest line of a `text` cut, in bytes without its end: a place behind it fits sixteen bits. `limits.line` lowers it.

@@ -49,7 +49,7 @@ pub enum OwnedCell {
     /// One reading.
     Reading(OwnedReading),
     /// The items of a group, each with its fields by name.
-    Items(Vec<Vec<(String, OwnedReading)>>),
+    Items(Vec<Vec<(String, OwnedCell)>>),
 }
 
 /// A value that is owned, and its quality.
@@ -116,26 +116,23 @@ impl From<Reading<'_>> for OwnedReading {
 impl Record<'_> {
     /// A copy that owns its values.
     pub fn to_owned(&self) -> OwnedRecord {
-        let fields = self.fields().map(|(schema, cell)| {
-            let cell = match cell {
-                Cell::Reading(reading) => OwnedCell::Reading(reading.into()),
-                Cell::Group(items) => OwnedCell::Items(items.map(|item| owned_fields(item.fields())).collect()),
-            };
-            (schema.name.clone(), cell)
-        });
         OwnedRecord {
             kind: self.kind().to_string(),
             line: self.line(),
             ranges: self.ranges().collect(),
             received: self.received(),
             completed: self.completed(),
-            fields: fields.collect(),
+            fields: owned_fields(self.fields()),
         }
     }
 }
 
-fn owned_fields<'a>(fields: impl Iterator<Item = (&'a FieldSchema, Reading<'a>)>) -> Vec<(String, OwnedReading)> {
-    fields.map(|(schema, reading)| (schema.name.clone(), reading.into())).collect()
+fn owned_fields<'a>(fields: impl Iterator<Item = (&'a FieldSchema, Cell<'a>)>) -> Vec<(String, OwnedCell)> {
+    let owned = |cell| match cell {
+        Cell::Reading(reading) => OwnedCell::Reading(reading.into()),
+        Cell::Group(items) => OwnedCell::Items(items.map(|item| owned_fields(item.fields())).collect()),
+    };
+    fields.map(|(schema, cell)| (schema.name.clone(), owned(cell))).collect()
 }
 
 #[cfg(feature = "serde")]

@@ -6,8 +6,9 @@
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use crate::limits;
 use crate::plan::Plan;
-use crate::record::{Cell, Record};
+use crate::record::{Cell, Items, Record};
 use crate::schema::FieldSchema;
 use crate::value::{Absent, Quality, Reading, Value};
 
@@ -62,7 +63,47 @@ impl Class {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 struct Place {
     field: u16,
-    item: Option<(u32, u16)>,
+    within: Steps,
+}
+
+/// Items of groups in one another, and what is meant of each.
+type Steps = ([(u32, u16); limits::NESTING], u8);
+
+/// Which item of a group something is about, with those that the group is in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ItemPath(Place);
+
+impl ItemPath {
+    /// An item of the group at that place of the record.
+    pub fn new(group: u16, item: u32) -> ItemPath {
+        let mut steps = [(0, 0); limits::NESTING];
+        steps[0].0 = item;
+        ItemPath(Place { field: group, within: (steps, 1) })
+    }
+
+    /// An item of the group at that place of this item.
+    pub fn within(self, group: u16, item: u32) -> ItemPath {
+        let ItemPath(Place { field, within: (mut steps, count) }) = self;
+        let last = usize::from(count) - 1;
+        steps[last].1 = group;
+        if let Some(next) = steps.get_mut(last + 1) {
+            next.0 = item;
+        }
+        ItemPath(Place { field, within: (steps, (count + 1).min(limits::NESTING as u8)) })
+    }
+
+    /// What is said of a field of the item.
+    fn place(self, of: u16) -> Place {
+        let ItemPath(Place { field, within: (mut steps, count) }) = self;
+        steps[usize::from(count) - 1].1 = of;
+        Place { field, within: (steps, count) }
+    }
+}
+
+impl Place {
+    fn steps(&self) -> &[(u32, u16)] {
+        &self.within.0[..usize::from(self.within.1)]
+    }
 }
 
 /// What was noticed while the fields of one record were shown to a visitor.
@@ -87,7 +128,7 @@ impl Notes {
 
     /// Notes a reading of a record.
     pub fn field(&mut self, schema: &FieldSchema, class: Class) {
-        self.0.push((Place { field: schema.place, item: None }, class));
+        self.0.push((Place { field: schema.place, within: Default::default() }, class));
     }
 
     /// Notes a reading of a record, if there is anything to be noted.
@@ -98,9 +139,30 @@ impl Notes {
         }
     }
 
-    /// Notes a reading of an item, of the group at that place of the record.
-    pub fn item(&mut self, group: u16, item: u32, schema: &FieldSchema, class: Class) {
-        self.0.push((Place { field: group, item: Some((item, schema.place)) }, class));
+    /// Notes a reading of an item.
+    pub fn item(&mut self, item: ItemPath, schema: &FieldSchema, class: Class) {
+        self.0.push((item.place(schema.place), class));
+    }
+
+    /// Notes a reading of an item, if there is anything to be noted.
+    pub fn extend_item(&mut self, item: ItemPath, schema: &FieldSchema, reading: Reading<'_>) {
+        if let Some(class) = Class::of(reading.value, reading.quality) {
+            self.item(item, schema, class);
+        }
+    }
+
+    /// Notes all readings of the items of a group, and of groups in them. `around` is the item that the group is in.
+    fn extend_items(&mut self, around: Option<ItemPath>, group: &FieldSchema, items: Items<'_>) {
+        for (index, item) in items.enumerate() {
+            let index = index as u32;
+            let path = around.map_or(ItemPath::new(group.place, index), |around| around.within(group.place, index));
+            for (inner, cell) in item.fields() {
+                match cell {
+                    Cell::Reading(reading) => self.extend_item(path, inner, reading),
+                    Cell::Group(items) => self.extend_items(Some(path), inner, items),
+                }
+            }
+        }
     }
 }
 
@@ -125,6 +187,8 @@ struct Field {
     /// Items of a group, by now.
     items: u64,
     fields: Vec<Field>,
+    /// Whether it is the value of a list.
+    is_value: bool,
     seen: [Seen; Class::ALL.len()],
 }
 
@@ -166,15 +230,10 @@ impl FieldQualities<'_> {
 impl Qualities {
     /// An empty account of the records of a plan.
     pub fn new(plan: &Plan) -> Qualities {
-        let field = |schema: &FieldSchema| Field { name: schema.name.clone(), ..Field::default() };
         let kinds = plan.schema().kinds.iter().map(|kind| Kind {
             name: kind.name.clone(),
             records: 0,
-            fields: kind
-                .fields
-                .iter()
-                .map(|schema| Field { fields: schema.items.iter().map(field).collect(), ..field(schema) })
-                .collect(),
+            fields: kind.fields.iter().map(Field::new).collect(),
             groups: (0..kind.fields.len()).filter(|place| !kind.fields[*place].items.is_empty()).collect(),
         });
         Qualities { kinds: kinds.collect() }
@@ -186,15 +245,7 @@ impl Qualities {
         for (schema, cell) in record.fields() {
             match cell {
                 Cell::Reading(reading) => notes.extend_field(schema, reading),
-                Cell::Group(items) => {
-                    for (index, item) in items.enumerate() {
-                        for (inner, Reading { value, quality }) in item.fields() {
-                            if let Some(class) = Class::of(value, quality) {
-                                notes.item(schema.place, index as u32, inner, class);
-                            }
-                        }
-                    }
-                }
+                Cell::Group(items) => notes.extend_items(None, schema, items),
             }
         }
         self.noted(record, &notes);
@@ -207,8 +258,8 @@ impl Qualities {
         let Some(kind) = self.kinds.get_mut(record.kind_index()) else { return };
         kind.records += 1;
         for place in &kind.groups {
-            let items = record.group_at(*place).map_or(0, |items| items.len());
-            kind.fields[*place].items += items as u64;
+            let Some(items) = record.group_at(*place) else { continue };
+            kind.fields[*place].count(items);
         }
         if !notes.is_empty() {
             self.take(record, notes);
@@ -220,11 +271,11 @@ impl Qualities {
         let fields = &mut self.kinds[record.kind_index()].fields;
         for (place, class) in &notes.0 {
             let Some(field) = fields.get_mut(usize::from(place.field)) else { continue };
-            let field = match place.item {
-                Some((_, inner)) => field.fields.get_mut(usize::from(inner)),
-                None => Some(field),
-            };
-            let Some(field) = field else { continue };
+            let mut found = Some(field);
+            for step in place.steps() {
+                found = found.and_then(|field| field.fields.get_mut(usize::from(step.1)));
+            }
+            let Some(field) = found else { continue };
             let seen = &mut field.seen[*class as usize];
             if seen.count == 0 {
                 seen.offset = record.offset();
@@ -249,23 +300,51 @@ impl Qualities {
     /// The fields of which there is anything to be said, in the order of the schema.
     pub fn iter(&self) -> impl Iterator<Item = FieldQualities<'_>> {
         self.kinds.iter().flat_map(|kind| {
-            kind.fields.iter().flat_map(move |field| {
-                let own = FieldQualities::of(kind, field.name.clone(), kind.records, field);
-                let items = field.fields.iter().filter_map(move |inner| {
-                    let name = alloc::format!("{}.{}", field.name, inner.name);
-                    FieldQualities::of(kind, name, field.items, inner)
-                });
-                own.into_iter().chain(items)
-            })
+            let mut all = Vec::new();
+            kind.fields.iter().for_each(|field| FieldQualities::gather(kind, "", kind.records, field, &mut all));
+            all
         })
     }
 }
 
+impl Field {
+    fn new(schema: &FieldSchema) -> Field {
+        let is_list = schema.is_list();
+        let fields = schema.items.iter().map(|inner| Field { is_value: is_list, ..Field::new(inner) }).collect();
+        Field { name: schema.name.clone(), fields, ..Field::default() }
+    }
+
+    /// Counts the items of a group, and of groups in them.
+    fn count(&mut self, items: Items<'_>) {
+        self.items += items.len() as u64;
+        if self.fields.iter().any(|field| !field.fields.is_empty()) {
+            for item in items {
+                for (place, field) in self.fields.iter_mut().enumerate() {
+                    if let Some(items) = item.group_at(place) {
+                        field.count(items);
+                    }
+                }
+            }
+        }
+    }
+}
+
 impl<'q> FieldQualities<'q> {
-    fn of(kind: &'q Kind, name: String, readings: u64, field: &'q Field) -> Option<FieldQualities<'q>> {
+    /// What is to be said of a field and of those of its items. `path` is that of the group that it is in.
+    fn gather(kind: &'q Kind, path: &str, readings: u64, field: &'q Field, all: &mut Vec<FieldQualities<'q>>) {
         let seen: Vec<(Class, &Seen)> =
             Class::ALL.into_iter().zip(&field.seen).filter(|(_, seen)| seen.count > 0).collect();
-        (!seen.is_empty()).then_some(FieldQualities { record: &kind.name, field: name, readings, seen })
+        let name = match (path, field.is_value) {
+            ("", _) => field.name.clone(),
+            (list, true) => list.to_string(),
+            (path, false) => alloc::format!("{path}.{}", field.name),
+        };
+        for inner in &field.fields {
+            FieldQualities::gather(kind, &name, field.items, inner, all);
+        }
+        if !seen.is_empty() {
+            all.push(FieldQualities { record: &kind.name, field: name, readings, seen });
+        }
     }
 }
 
@@ -285,12 +364,17 @@ fn join_fields(fields: &mut [Field], later: Vec<Field>) {
 
 /// The value, or what was sent instead of one: texts in quotes, bytes in hex.
 fn first(record: &Record<'_>, place: Place) -> String {
-    let (reading, sent) = match place.item {
-        None => (record.field(usize::from(place.field)), record.sent(usize::from(place.field))),
-        Some((item, inner)) => {
-            let item = record.group_at(usize::from(place.field)).and_then(|mut items| items.nth(item as usize));
-            let field = item.and_then(|item| item.fields().nth(usize::from(inner)));
-            (field.map(|(_, reading)| reading), item.and_then(|item| item.sent(usize::from(inner))))
+    let (reading, sent) = match place.steps() {
+        [] => (record.field(usize::from(place.field)), record.sent(usize::from(place.field))),
+        [around @ .., (_, inner)] => {
+            let first = place.within.0[0].0;
+            let mut item = record.group_at(usize::from(place.field)).and_then(|mut items| items.nth(first as usize));
+            for ((_, group), (next, _)) in around.iter().zip(place.steps().iter().skip(1)) {
+                let items = item.and_then(|item| item.group_at(usize::from(*group)));
+                item = items.and_then(|mut items| items.nth(*next as usize));
+            }
+            let inner = usize::from(*inner);
+            (item.and_then(|item| item.field(inner)), item.and_then(|item| item.sent(inner)))
         }
     };
     match (reading, sent) {

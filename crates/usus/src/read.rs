@@ -2,7 +2,8 @@
 
 use crate::integer::Order;
 use crate::plan::{
-    At, Bcd, Constant, Convert, Counter, Field, Meaning, NumberOf, Output, Raw, Taken, Tested, What, Word,
+    At, Bcd, Constant, Convert, Counter, Field, Group, Meaning, NumberOf, Output, Raw, Stride, Taken, Tested, What,
+    Word, place_of,
 };
 use crate::unit::Conversion;
 use crate::value::{Absent, Charset, Column, Decimal, Name, Quality, Reading, Text, Value};
@@ -88,6 +89,46 @@ impl<'a> Cells<'a> {
             At::Front(place) => Some(base + place),
             At::Tail(place) => Some(self.tail + place),
             At::Back(place) => self.bytes.len().checked_sub(place),
+            At::Part { part, offset } => self.part(part, base).map(|(begin, _)| begin + offset),
+        }
+    }
+
+    /// Where a part begins and ends, by the row that is there; nothing if the part is not.
+    #[inline]
+    pub(crate) fn part(&self, part: usize, row: usize) -> Option<(usize, usize)> {
+        let [begin, end] = *self.columns.get(row + place_of(part)..)?.first_chunk::<2>()?;
+        (begin <= end).then_some((begin.into(), end.into()))
+    }
+
+    /// The place from which the word of a field is counted.
+    #[inline(always)]
+    fn word_base(&self, field: &Field, base: usize) -> Option<usize> {
+        match field.at {
+            At::Part { part, .. } => self.part(part, base).map(|(begin, _)| begin),
+            _ => Some(base),
+        }
+    }
+
+    /// The first item of a group, and how many there are. `count` is the number of items in the varying part.
+    pub(crate) fn items(&self, group: &Group, base: usize, count: usize) -> (usize, usize) {
+        match group.first {
+            At::Part { part, .. } => {
+                match self.columns.get(base + place_of(part)..).and_then(<[u16]>::first_chunk::<2>) {
+                    Some([first, count]) => ((*first).into(), (*count).into()),
+                    None => (0, 0),
+                }
+            }
+            first => (self.start(first, base).unwrap_or(0), group.count.unwrap_or(count)),
+        }
+    }
+
+    /// Where the next item of a group is.
+    #[inline]
+    pub(crate) fn next_item(&self, step: Stride, item: usize) -> usize {
+        match step {
+            Stride::Even(size) => item + size,
+            Stride::Rows => self.columns.get(item).map_or(0, |next| usize::from(*next)),
+            Stride::Spread => item,
         }
     }
 
@@ -97,6 +138,14 @@ impl<'a> Cells<'a> {
         let start = *self.columns.get(first)? as usize;
         let end = *self.columns.get(first + count)? as usize;
         self.bytes.get(start..end.checked_sub(1)?)
+    }
+
+    /// Where a field ends whose size varies.
+    fn end_of(&self, field: &Field, base: usize) -> Option<usize> {
+        match field.at {
+            At::Part { part, .. } => self.part(part, base).map(|(_, end)| end),
+            _ => Some(self.tail),
+        }
     }
 
     fn raw(&self, field: &Field, base: usize) -> RawValue<'a> {
@@ -120,7 +169,7 @@ impl<'a> Cells<'a> {
                 RawValue::F64(f64::from_bits(bits))
             }
             Raw::Bytes(Some(size)) => RawValue::Bytes(self.bytes.get(start..start + size)?),
-            Raw::Bytes(None) => RawValue::Bytes(self.bytes.get(start..self.tail)?),
+            Raw::Bytes(None) => RawValue::Bytes(self.bytes.get(start..self.end_of(field, base)?)?),
             Raw::Columns(count) => RawValue::Bytes(self.column_text(start, count)?),
             Raw::Apart(count) => RawValue::Bytes(self.column_text(start, 2 * count - 1)?),
             Raw::Found => RawValue::Bytes(self.column_text(start, 1)?),
@@ -136,7 +185,7 @@ impl<'a> Cells<'a> {
     pub(crate) fn integer(&self, field: &'a Field, base: usize) -> Option<i128> {
         if let Some(word) = &field.word {
             let no_data = field.tests.as_ref().and_then(|tests| tests.no_data);
-            let raw = self.word(word, base).filter(|raw| no_data != Some(*raw))?;
+            let raw = self.word(word, self.word_base(field, base)?).filter(|raw| no_data != Some(*raw))?;
             let value = word.scaled(raw);
             return match word.places {
                 0 => Some(value.into()),
@@ -159,7 +208,8 @@ impl<'a> Cells<'a> {
     #[inline]
     pub(crate) fn flag(&self, field: &Field, bit: u8, base: usize) -> Reading<'a> {
         if let Some(word) = &field.word {
-            return match self.word(word, base) {
+            let raw = self.word_base(field, base).and_then(|base| self.word(word, base));
+            return match raw {
                 Some(raw) => Reading::good(Value::Bool(raw >> bit & 1 == 1)),
                 None => Reading::absent(Absent::NotSent),
             };
@@ -195,7 +245,10 @@ impl<'a> Cells<'a> {
     #[inline]
     pub(crate) fn reading(&self, field: &'a Field, base: usize) -> Reading<'a> {
         match &field.word {
-            Some(word) if field.tests.is_none() => self.integer_reading(word, base),
+            Some(word) if field.tests.is_none() => match self.word_base(field, base) {
+                Some(base) => self.integer_reading(word, base),
+                None => Reading::absent(Absent::NotSent),
+            },
             _ => self.long_reading(field, base),
         }
     }
@@ -246,7 +299,7 @@ impl<'a> Cells<'a> {
             Raw::F32(_) => (size(4), None),
             Raw::F64(_) => (size(8), None),
             Raw::Bytes(Some(width)) => (size(width), None),
-            Raw::Bytes(None) => (start..self.tail, None),
+            Raw::Bytes(None) => (start..self.end_of(field, base)?, None),
             Raw::Columns(_) | Raw::Apart(_) | Raw::Found => {
                 let (column, places) = match field.raw {
                     Raw::Apart(count) => (Some(start / 2 + 1), 2 * count - 1),
@@ -421,6 +474,16 @@ impl<'a> Cells<'a> {
         }
         if let Some(scale) = convert.scale {
             value = value.and_then(|value| value.times(scale));
+        }
+        if let Some(from) = &convert.scale_from {
+            let scale = match &*from.scales {
+                [] => match self.reading(&from.field, base).value {
+                    Value::Decimal(scale) => Some(scale),
+                    _ => None,
+                },
+                scales => scales.iter().find(|(sent, _)| self.equals(&from.field, base, sent)).map(|(_, scale)| *scale),
+            };
+            value = value.zip(scale).and_then(|(value, scale)| value.times(scale));
         }
         if let Some(add) = convert.add {
             value = value.and_then(|value| value.plus(add));

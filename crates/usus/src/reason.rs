@@ -1,5 +1,6 @@
 //! Why bytes gave no record: plain data, rendered with the names of a plan.
 
+use alloc::string::String;
 use core::fmt;
 
 use crate::format::CheckForm;
@@ -174,6 +175,67 @@ pub enum Reason {
         /// The count that was sent; nothing if it is absent or no number.
         sent: Option<i64>,
     },
+    /// There are more parts than can be told apart, or the frame is too long for that.
+    TooManyParts {
+        /// The kind.
+        kind: u16,
+    },
+    /// Behind the last field of a record there are bytes that nothing names.
+    BytesLeft {
+        /// The kind.
+        kind: u16,
+        /// How many.
+        count: u32,
+    },
+    /// The frame ends before all of a part is there.
+    PartCutOff {
+        /// The kind.
+        kind: u16,
+        /// The number of the part.
+        part: u16,
+    },
+    /// What tells the size of a part, or the number of its items, is absent or no such number.
+    PartSize {
+        /// The kind.
+        kind: u16,
+        /// The number of the part.
+        part: u16,
+    },
+    /// What ends a part is not there.
+    PartNoEnd {
+        /// The kind.
+        kind: u16,
+        /// The number of the part.
+        part: u16,
+    },
+    /// An item is smaller than its fields, or reaches beyond what it lies in.
+    ItemSize {
+        /// The kind.
+        kind: u16,
+        /// Its size, in bytes; the largest number if it is not known.
+        size: u32,
+    },
+    /// An item of no bytes.
+    EmptyItem {
+        /// The kind.
+        kind: u16,
+        /// The number of the part.
+        part: u16,
+    },
+    /// A field of an item that must have one value, or a valid one, has another.
+    ItemField {
+        /// The kind.
+        kind: u16,
+        /// The number of the group among the parts.
+        part: u16,
+    },
+    /// A field in the items of a group that must have one value, or a valid one, has another.
+    Item {
+        /// The kind.
+        kind: u16,
+        /// Index of the group among those whose items decide.
+        group: u16,
+    },
     /// A field that must have one value has another.
     Equals {
         /// The kind.
@@ -221,6 +283,14 @@ impl Reason {
             Reason::BehindQuote { .. } => "text behind a quote",
             Reason::Unmatched { .. } => "unmatched",
             Reason::Count { .. } => "group count",
+            Reason::TooManyParts { .. } => "too many parts",
+            Reason::BytesLeft { .. } => "bytes left",
+            Reason::PartCutOff { .. } => "part cut off",
+            Reason::PartSize { .. } => "size of a part",
+            Reason::PartNoEnd { .. } => "part without end",
+            Reason::ItemSize { .. } => "item size",
+            Reason::EmptyItem { .. } => "empty item",
+            Reason::ItemField { .. } | Reason::Item { .. } => "field of an item",
             Reason::Equals { .. } => "field constant",
             Reason::Invalid { .. } => "invalid field",
         }
@@ -244,6 +314,11 @@ impl fmt::Display for Description<'_> {
         let gate = |kind: u16, field: u16| {
             let kind = plan.0.kinds.get(usize::from(kind));
             kind.and_then(|kind| kind.gates.get(usize::from(field))).map_or("", |gate| gate.name.as_str())
+        };
+        let part = |kind: u16, part: u16| {
+            let parts = plan.0.kinds.get(usize::from(kind)).and_then(|kind| kind.parts.as_ref());
+            let name = parts.and_then(|parts| parts.names.get(usize::from(part)));
+            name.map_or("a part", String::as_str)
         };
         let named = |frame: u16| alloc::format!("a frame ({})", plan.frame_name(frame));
         match *self.reason {
@@ -345,6 +420,45 @@ impl fmt::Display for Description<'_> {
                 write!(f, "the group of {} has {sent} items by its count, which does not go with the length", kind(of))
             }
             Reason::Count { kind: of, sent: None } => write!(f, "the group of {} has no usable count", kind(of)),
+            Reason::TooManyParts { kind: of } => {
+                write!(f, "{} has more parts than can be told apart ({})", kind(of), limits::PARTS)
+            }
+            Reason::BytesLeft { kind: of, count: 1 } => {
+                write!(f, "behind the last field of {} is a byte more", kind(of))
+            }
+            Reason::BytesLeft { kind: of, count } => {
+                write!(f, "behind the last field of {} are {count} bytes more", kind(of))
+            }
+            Reason::PartCutOff { kind: of, part: number } => {
+                write!(f, "{} ends before all of {} is there", kind(of), part(of, number))
+            }
+            Reason::PartSize { kind: of, part: number } => {
+                write!(f, "{} does not say how large {} is", kind(of), part(of, number))
+            }
+            Reason::PartNoEnd { kind: of, part: number } => {
+                write!(f, "what ends {} of {} is not there", part(of, number), kind(of))
+            }
+            Reason::ItemSize { kind: of, size: u32::MAX } => {
+                write!(f, "an item of {} does not say how large it is", kind(of))
+            }
+            Reason::ItemSize { kind: of, size } => {
+                write!(
+                    f,
+                    "an item of {} is {size} bytes large, which does not go with its fields or its place",
+                    kind(of)
+                )
+            }
+            Reason::EmptyItem { kind: of, part: number } => {
+                write!(f, "an item of {} of {} has no bytes", part(of, number), kind(of))
+            }
+            Reason::ItemField { kind: of, part: number } => {
+                write!(f, "a field in an item of {} of {} is not what it has to be", part(of, number), kind(of))
+            }
+            Reason::Item { kind: of, group } => {
+                let gates = plan.0.kinds.get(usize::from(of)).and_then(|kind| kind.item_gates.get(usize::from(group)));
+                let name = gates.map_or("a group", |gates| gates.name.as_str());
+                write!(f, "a field in an item of {name} of {} is not what it has to be", kind(of))
+            }
             Reason::Equals { kind: of, field } => {
                 write!(f, "{} of {} is not what it has to be", or_constant(gate(of, field)), kind(of))
             }

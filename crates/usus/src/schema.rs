@@ -73,7 +73,20 @@ pub struct FieldSchema {
 impl FieldSchema {
     /// Whether a reading of an item can have a quality other than good.
     pub fn items_have_quality(&self) -> bool {
-        self.items.iter().any(|field| field.has_quality)
+        self.items.iter().any(|field| field.has_quality || field.items_have_quality())
+    }
+
+    /// Whether it is a list of values: its items are shown as that one value.
+    pub fn is_list(&self) -> bool {
+        self.value_type == ValueType::List
+    }
+
+    /// What a field of its items is called in messages: `peaks[2].force`, counted from 1; of a list of values `cells[2]`.
+    pub fn item_path(&self, item: usize, field: &str) -> String {
+        match self.is_list() {
+            true => alloc::format!("{}[{}]", self.name, item + 1),
+            false => alloc::format!("{}[{}].{field}", self.name, item + 1),
+        }
     }
 }
 

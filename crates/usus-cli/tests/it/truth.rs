@@ -29,7 +29,7 @@ fn fact(value: &Value) -> Fact {
         Value::Array(items) => Fact::Items(
             items
                 .iter()
-                .map(|item| item.as_object().unwrap().iter().map(|(name, value)| (name.clone(), text(value))).collect())
+                .map(|item| item.as_object().unwrap().iter().map(|(name, value)| (name.clone(), fact(value))).collect())
                 .collect(),
         ),
         other => Fact::Text(text(other)),

@@ -12,7 +12,7 @@ use std::sync::Arc;
 
 use super::TextBuffer;
 use usus::fast::{Name, ShortText, Visit, Written};
-use usus::quality::{Class, Notes};
+use usus::quality::{Class, ItemPath, Notes};
 use usus::{Absent, Cell, FieldSchema, Plan, Quality, Reading, Record, Value};
 
 use super::mend::{self, Form};
@@ -201,8 +201,8 @@ struct Object<'o, 'r> {
     next: usize,
     any_quality: bool,
     notes: &'o mut Notes,
-    /// The place of the group and the item, if it is the object of one.
-    item: Option<(u16, u32)>,
+    /// The item that it is the object of, if it is one.
+    item: Option<ItemPath>,
 }
 
 impl Object<'_, '_> {
@@ -218,7 +218,7 @@ impl Object<'_, '_> {
     fn note(&mut self, schema: &FieldSchema, value: Value<'_>, quality: Quality) {
         self.any_quality |= quality != Quality::Good;
         match (Class::of(value, quality), self.item) {
-            (Some(class), Some((group, item))) => self.notes.item(group, item, schema, class),
+            (Some(class), Some(item)) => self.notes.item(item, schema, class),
             (Some(class), None) => self.notes.field(schema, class),
             (None, _) => {}
         }
@@ -281,14 +281,23 @@ impl Visit for Object<'_, '_> {
         self.key();
         let keys = self.keys.get(self.next - 1).map_or(&[][..], |key| &key.items);
         self.room.byte(b'[');
+        let (around, is_list) = (self.item, schema.is_list());
+        // A value of a list stands by itself.
+        let keys = if is_list { &[][..] } else { keys };
         for (index, item) in items.enumerate() {
-            self.room.byte(b'{');
-            let (notes, at) = (&mut *self.notes, Some((schema.place, index as u32)));
-            let mut object = Object { room: &mut *self.room, keys, next: 0, any_quality: false, notes, item: at };
+            if !is_list {
+                self.room.byte(b'{');
+            }
+            let index = index as u32;
+            let at = around.map_or(ItemPath::new(schema.place, index), |around| around.within(schema.place, index));
+            let notes = &mut *self.notes;
+            let mut object = Object { room: &mut *self.room, keys, next: 0, any_quality: false, notes, item: Some(at) };
             item.visit(&mut object);
             self.any_quality |= object.any_quality;
-            self.room.take_back(b',');
-            self.room.text(b"},");
+            if !is_list {
+                self.room.take_back(b',');
+                self.room.text(b"},");
+            }
         }
         self.room.take_back(b',');
         self.room.text(b"],");
@@ -325,24 +334,27 @@ fn put_qualities(record: &Record<'_>, room: &mut TextBuffer<'_>) {
         }
     };
     for (schema, cell) in record.fields() {
-        match cell {
-            Cell::Reading(reading) => tell(schema.name.clone(), reading.quality),
-            Cell::Group(items) => {
-                for (number, item) in items.enumerate() {
-                    for (inner, reading) in item.fields() {
-                        tell(item_path(schema, number, inner), reading.quality);
-                    }
-                }
-            }
-            _ => {}
-        }
+        tell_cell(schema.name.clone(), schema, cell, &mut tell);
     }
     room.take_back(b',');
     room.byte(b'}');
 }
 
-fn item_path(group: &FieldSchema, number: usize, field: &FieldSchema) -> String {
-    format!("{}[{}].{}", group.name, number + 1, field.name)
+/// Tells the quality of a reading, or those in the items of a group, which is at that path.
+fn tell_cell(path: String, schema: &FieldSchema, cell: Cell<'_>, tell: &mut dyn FnMut(String, Quality)) {
+    match cell {
+        Cell::Reading(reading) => tell(path, reading.quality),
+        Cell::Group(items) => {
+            // The path ends with the group's name, and so begins each of its items'.
+            let around = path.strip_suffix(schema.name.as_str()).unwrap_or_default();
+            for (number, item) in items.enumerate() {
+                for (inner, cell) in item.fields() {
+                    tell_cell(format!("{around}{}", schema.item_path(number, &inner.name)), inner, cell, tell);
+                }
+            }
+        }
+        _ => {}
+    }
 }
 
 /// Puts a value that is a text, and a comma behind it.

@@ -2,6 +2,7 @@
 
 mod days;
 mod files;
+mod groups;
 mod json;
 mod mend;
 mod options;

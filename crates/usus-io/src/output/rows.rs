@@ -3,7 +3,7 @@
 use super::TextBuffer;
 use usus::fast::{Name, ShortText, Together, Visit, Written};
 use usus::format::Charset;
-use usus::quality::{Class, Notes};
+use usus::quality::{Class, ItemPath, Notes};
 use usus::{Absent, FieldSchema, Quality, Reading, Record, Value};
 
 use super::options::TableOptions;
@@ -184,7 +184,8 @@ pub(super) struct ItemRows<'o, 'r> {
     pub(super) row: Row<'o, 'r>,
     /// What each row begins with.
     pub(super) front: Repeated<'o, 16>,
-    /// The place of the group in its record.
+    /// The item that the group is in, if it is in one, and the place of the group there, or in its record.
+    pub(super) around: Option<ItemPath>,
     pub(super) group: u16,
     /// The item at hand, from 0.
     pub(super) item: u32,
@@ -198,7 +199,9 @@ impl ItemRows<'_, '_> {
             tell_quality(schema, quality, self.row.quality);
         }
         if let Some(class) = Class::of(value, quality) {
-            self.row.notes.item(self.group, self.item, schema, class);
+            let new = || ItemPath::new(self.group, self.item);
+            let path = self.around.map_or_else(new, |around| around.within(self.group, self.item));
+            self.row.notes.item(path, schema, class);
         }
     }
 }

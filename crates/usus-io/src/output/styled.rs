@@ -1,7 +1,7 @@
 //! Rows in another style than the usual one: another separator, a decimal comma, times and texts as spreadsheets want them. They are put together
 //! cell by cell, and so slower than those of `rows.rs`.
 
-use usus::quality::{Class, Notes};
+use usus::quality::{ItemPath, Notes};
 use usus::{Cell, Decimal, FieldSchema, Items, Reading, Record, Time, Value};
 
 use super::options::{TableOptions, TableStyle};
@@ -132,7 +132,7 @@ impl Shared<'_> {
     pub(super) fn items(
         &self,
         record: &Record<'_>,
-        group: u16,
+        (indexes, around, group): (&[u32], Option<ItemPath>, u16),
         items: Items<'_>,
         has_quality: bool,
         notes: &mut Notes,
@@ -141,13 +141,16 @@ impl Shared<'_> {
         for (index, item) in items.enumerate() {
             let mut row = StyledRow::new(self.style, out);
             self.front(record, &mut row);
+            indexes.iter().for_each(|index| row.cell(&(index + 1).to_string()));
             row.cell(&(index + 1).to_string());
+            let index = index as u32;
+            let path = around.map_or(ItemPath::new(group, index), |around| around.within(group, index));
             let mut quality = Vec::new();
-            for (schema, reading) in item.fields() {
+            for (schema, cell) in item.fields() {
+                // Groups of items have tables of their own.
+                let Cell::Reading(reading) = cell else { continue };
                 row.value(reading.value);
-                if let Some(class) = Class::of(reading.value, reading.quality) {
-                    notes.item(group, index as u32, schema, class);
-                }
+                notes.extend_item(path, schema, reading);
                 tell(schema, reading, &mut quality);
             }
             if has_quality {

@@ -7,6 +7,7 @@ use super::TextBuffer;
 use usus::quality::Notes;
 use usus::{FieldSchema, KindSchema, Plan, Record, Schema};
 
+use super::groups::{self, GroupPath};
 use super::mend::{self, Form};
 use super::options::{Existing, OutputOptions, TableOptions, TableStyle};
 use super::rows::{ItemRows, RecordRow, Row, put_front};
@@ -27,6 +28,8 @@ pub struct Tables {
     quality: Vec<u8>,
     /// What the rows of the record at hand begin with, those of its groups' items, too.
     front: Buffer,
+    /// The same with the numbers of the items around a group.
+    inner_front: Buffer,
     /// Rows in another style.
     styled: Vec<u8>,
     /// Files whose torn ends were taken away, and how many bytes those had.
@@ -56,8 +59,7 @@ struct KindTables {
 
 /// The table of one group.
 struct GroupTable {
-    /// The place of the group's field.
-    place: usize,
+    path: GroupPath,
     has_quality: bool,
     items: Option<RowWriter>,
 }
@@ -119,7 +121,7 @@ impl Tables {
                 has_quality: kind.has_quality(),
                 is_styled: options.style != TableStyle::default() || single,
                 records: None,
-                groups: groups(kind).collect(),
+                groups: groups_of(kind).collect(),
             }
         });
         Tables {
@@ -132,6 +134,7 @@ impl Tables {
             origin,
             quality: Vec::new(),
             front: Buffer::default(),
+            inner_front: Buffer::default(),
             styled: Vec::new(),
             mended: Vec::new(),
         }
@@ -156,9 +159,9 @@ impl Tables {
         let mut files = Vec::new();
         for (index, kind) in schema.kinds.iter().enumerate().filter(|(_, kind)| kind.wanted) {
             files.extend(path_of(place, &kind.name, None).map(|path| (path, What::Records(index))));
-            for (place_in_kind, field) in kind.fields.iter().enumerate().filter(|(_, field)| !field.items.is_empty()) {
-                let path = path_of(place, &kind.name, Some(&field.name));
-                files.extend(path.map(|path| (path, What::Items(index, place_in_kind))));
+            for (number, group) in groups::paths(kind).iter().enumerate() {
+                let path = path_of(place, &kind.name, Some(&groups::name(kind, group)));
+                files.extend(path.map(|path| (path, What::Items(index, number))));
             }
         }
         if let Place::Directory(directory) = place {
@@ -196,7 +199,7 @@ impl Tables {
                 let Some(rows) = &mut group.items else { continue };
                 let mut writer = match self.kinds[index].groups[number].items.take() {
                     Some(writer) => writer,
-                    None => self.begin_group(index, group.place)?,
+                    None => self.begin_group(index, number)?,
                 };
                 let result = writer.join(rows);
                 self.kinds[index].groups[number].items = Some(writer);
@@ -275,21 +278,26 @@ impl Tables {
         self.begin(&self.schema.kinds[index].name, None, What::Records(index))
     }
 
-    fn begin_group(&self, index: usize, place: usize) -> Result<RowWriter, OutputError> {
+    fn begin_group(&self, index: usize, number: usize) -> Result<RowWriter, OutputError> {
         let kind = &self.schema.kinds[index];
-        self.begin(&kind.name, Some(&kind.fields[place].name), What::Items(index, place))
+        let name = groups::name(kind, &self.kinds[index].groups[number].path);
+        self.begin(&kind.name, Some(&name), What::Items(index, number))
     }
 
     /// What a file begins with: the names of its columns; of the table of fields, all of it.
     fn first_row(&self, what: What) -> Vec<u8> {
         let mut out = Vec::new();
-        let (kind, field) = match what {
+        let (kind, groups) = match what {
             What::Fields => {
                 self.put_fields(&mut out);
                 return out;
             }
-            What::Records(kind) => (&self.schema.kinds[kind], None),
-            What::Items(kind, place) => (&self.schema.kinds[kind], Some(&self.schema.kinds[kind].fields[place])),
+            What::Records(kind) => (&self.schema.kinds[kind], Vec::new()),
+            What::Items(kind, number) => {
+                let paths = groups::paths(&self.schema.kinds[kind]);
+                let path = paths.get(number).map_or(&[][..], |path| path);
+                (&self.schema.kinds[kind], groups::fields(&self.schema.kinds[kind], path))
+            }
         };
         let options = self.options;
         let own = |shown: bool, name: &str| shown.then(|| own_name(kind, name));
@@ -301,8 +309,9 @@ impl Tables {
         .into_iter()
         .flatten()
         .collect();
-        let fields = match field {
-            Some(field) => {
+        let fields = match groups.split_last() {
+            Some((field, around)) => {
+                names.extend(around.iter().map(|group| own_name(kind, &format!("{}_index", group.name))));
                 names.push(own_name(kind, "index"));
                 &field.items
             }
@@ -316,7 +325,7 @@ impl Tables {
             Some(unit) if self.style.units => format!("{} [{unit}]", field.name),
             _ => field.name.clone(),
         }));
-        let has_quality = field.map_or(kind.has_quality(), FieldSchema::items_have_quality);
+        let has_quality = groups.last().map_or(kind.has_quality(), |field| has_quality(field));
         names.extend(own(has_quality, "quality"));
         let mut row = StyledRow::new(self.style, &mut out);
         names.iter().for_each(|name| row.cell(name));
@@ -359,24 +368,40 @@ impl Tables {
 
     /// The rows of a group, whose front is that of the record.
     fn items(&mut self, record: &Record<'_>, kind: usize, number: usize, notes: &mut Notes) -> Result<(), OutputError> {
-        let group = &mut self.kinds[kind].groups[number];
-        let place = group.place;
-        let Some(items) = record.group_at(place) else { return Ok(()) };
-        if group.items.is_none() {
-            let writer = self.begin_group(kind, place)?;
+        // A group that is another variant's has no table before one of that comes.
+        let is_there = self.kinds[kind].groups[number].path.first();
+        if is_there.is_none_or(|place| record.group_at(usize::from(*place)).is_none()) {
+            return Ok(());
+        }
+        if self.kinds[kind].groups[number].items.is_none() {
+            let writer = self.begin_group(kind, number)?;
             self.kinds[kind].groups[number].items = Some(writer);
         }
-        let Tables { kinds, quality, front, .. } = self;
-        let GroupTable { items: Some(writer), has_quality, .. } = &mut kinds[kind].groups[number] else {
+        let Tables { kinds, quality, front, inner_front, .. } = self;
+        let GroupTable { items: Some(writer), has_quality, path } = &mut kinds[kind].groups[number] else {
             return Ok(());
         };
-        let noted = notes.len();
-        writer.rows(items.len() as u64, |room: &mut TextBuffer<'_>| {
-            // All of it is put again where there was too little room.
-            notes.truncate(noted);
-            let row = Row { room, quality, notes };
-            let front = Repeated::of(front.text());
-            items.visit(&mut ItemRows { row, front, group: place as u16, item: 0, has_quality: *has_quality });
+        let group = path.last().copied().unwrap_or_default();
+        groups::each(record, path, &mut |indexes, around, items| {
+            let noted = notes.len();
+            let front = match indexes {
+                [] => front.text(),
+                indexes => {
+                    inner_front.clear();
+                    inner_front.put(|room: &mut TextBuffer<'_>| {
+                        room.text(front.text());
+                        indexes.iter().for_each(|index| room.whole(u64::from(*index) + 1, b','));
+                    });
+                    inner_front.text()
+                }
+            };
+            writer.rows(items.len() as u64, |room: &mut TextBuffer<'_>| {
+                // All of it is put again where there was too little room.
+                notes.truncate(noted);
+                let row = Row { room, quality, notes };
+                let front = Repeated::of(front);
+                items.visit(&mut ItemRows { row, front, around, group, item: 0, has_quality: *has_quality });
+            })
         })
     }
 
@@ -385,9 +410,10 @@ impl Tables {
     fn styled_record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {
         let index = record.kind_index();
         for number in 0..self.kinds[index].groups.len() {
-            let place = self.kinds[index].groups[number].place;
-            if self.kinds[index].groups[number].items.is_none() && record.group_at(place).is_some() {
-                self.kinds[index].groups[number].items = Some(self.begin_group(index, place)?);
+            let group = &self.kinds[index].groups[number];
+            let place = group.path.first().copied().unwrap_or_default();
+            if group.items.is_none() && record.group_at(usize::from(place)).is_some() {
+                self.kinds[index].groups[number].items = Some(self.begin_group(index, number)?);
             }
         }
         let Tables { options, style, kinds, origin, styled, .. } = self;
@@ -399,10 +425,14 @@ impl Tables {
             writer.row(|room: &mut TextBuffer<'_>| room.text(styled))?;
         }
         for group in groups {
-            let (Some(items), Some(writer)) = (record.group_at(group.place), &mut group.items) else { continue };
-            styled.clear();
-            shared.items(record, group.place as u16, items, group.has_quality, notes, styled);
-            writer.rows(items.len() as u64, |room: &mut TextBuffer<'_>| room.text(styled))?;
+            let Some(writer) = &mut group.items else { continue };
+            let place = group.path.last().copied().unwrap_or_default();
+            let has_quality = group.has_quality;
+            groups::each(record, &group.path, &mut |indexes, around, items| {
+                styled.clear();
+                shared.items(record, (indexes, around, place), items, has_quality, notes, styled);
+                writer.rows(items.len() as u64, |room: &mut TextBuffer<'_>| room.text(styled))
+            })?;
         }
         Ok(())
     }
@@ -458,19 +488,28 @@ impl Tables {
             put([kind, group, &field.name, field.value_type.word(), &unit, &tag, &title]);
         };
         for kind in self.schema.kinds.iter().filter(|kind| kind.wanted) {
-            for field in &kind.fields {
-                put_field(&kind.name, "", field);
-                field.items.iter().for_each(|item| put_field(&kind.name, &field.name, item));
-            }
+            kind.fields.iter().for_each(|field| put_field_and_items(&kind.name, "", field, &mut put_field));
         }
     }
+}
+
+/// A field, and those of its items.
+fn put_field_and_items(kind: &str, group: &str, field: &FieldSchema, put: &mut dyn FnMut(&str, &str, &FieldSchema)) {
+    put(kind, group, field);
+    let path = if group.is_empty() { field.name.clone() } else { format!("{group}.{}", field.name) };
+    field.items.iter().for_each(|item| put_field_and_items(kind, &path, item, put));
+}
+
+/// Whether a reading in the items of a group, but for those of groups in them, can have a quality.
+fn has_quality(group: &FieldSchema) -> bool {
+    group.items.iter().any(|field| field.has_quality)
 }
 
 /// What a file is.
 #[derive(Clone, Copy)]
 enum What {
     Records(usize),
-    /// The items of the group at that place of the kind.
+    /// The items of one of the groups of the kind.
     Items(usize, usize),
     Fields,
 }
@@ -493,13 +532,20 @@ fn fields_name(schema: &Schema) -> &'static str {
 
 /// What a column of the output's own is called in the tables of a kind: where a field has that name, another one.
 fn own_name(kind: &KindSchema, name: &str) -> String {
-    let items = kind.fields.iter().flat_map(|field| &field.items);
-    let names: Vec<&str> = kind.fields.iter().chain(items).map(|field| field.name.as_str()).collect();
+    let mut names = Vec::new();
+    gather_names(&kind.fields, &mut names);
     let mut own = name.to_owned();
     while names.contains(&own.as_str()) {
         own = format!("usus_{own}");
     }
     own
+}
+
+fn gather_names<'s>(fields: &'s [FieldSchema], names: &mut Vec<&'s str>) {
+    for field in fields {
+        names.push(&field.name);
+        gather_names(&field.items, names);
+    }
 }
 
 /// The single kind that is wanted.
@@ -516,9 +562,11 @@ fn only_kind(schema: &Schema) -> Result<&KindSchema, OutputError> {
 }
 
 /// The tables of a kind's groups.
-fn groups(kind: &KindSchema) -> impl Iterator<Item = GroupTable> {
-    let fields = kind.fields.iter().enumerate().filter(|(_, field)| !field.items.is_empty());
-    fields.map(|(place, field)| GroupTable { place, has_quality: field.items_have_quality(), items: None })
+fn groups_of(kind: &KindSchema) -> impl Iterator<Item = GroupTable> {
+    groups::paths(kind).into_iter().map(|path| {
+        let has_quality = groups::fields(kind, &path).last().is_some_and(|field| has_quality(field));
+        GroupTable { path, has_quality, items: None }
+    })
 }
 
 /// A record with groups needs its offset, so that their rows can be tied to it.

@@ -5,7 +5,9 @@ mod forms;
 mod walk;
 
 use crate::expression::Operand;
-use crate::plan::{Choice, ChoiceKey, Count, Field, Frame, Ignore, Inner, Kind, Meaning, Named, Pairs, ShapeUnit};
+use crate::plan::{
+    Choice, ChoiceKey, Count, Field, Frame, Gate, Ignore, Inner, ItemGates, Kind, Meaning, Named, Pairs, ShapeUnit,
+};
 use crate::read::Cells;
 use crate::reason::Reason;
 use crate::value::{Decimal, Value};
@@ -98,7 +100,7 @@ pub(crate) fn choose(
     forms: &mut Forms,
 ) -> Choice {
     let look = |name: &Named| match name {
-        Named::Field(field) => operand(&frame.header[usize::from(*field)].field, header),
+        Named::Field(field) => operand(&frame.header[usize::from(*field)].field, header, 0),
         Named::Length => Operand::Number(Decimal::from_unsigned(length as u64)),
         Named::Columns => Operand::Number(Decimal::from_unsigned(frame.separation.columns_of(header) as u64)),
     };
@@ -121,14 +123,14 @@ pub(crate) fn choose(
     Choice::Unclaimed
 }
 
-/// What a condition sees of a field: the text as sent, or the number.
-pub(crate) fn operand<'a>(field: &'a Field, cells: &Cells<'a>) -> Operand<'a> {
+/// What a condition sees of a field of a record or an item: the text as sent, or the number.
+pub(crate) fn operand<'a>(field: &'a Field, cells: &Cells<'a>, base: usize) -> Operand<'a> {
     if let Meaning::Text { fill, .. } = field.meaning {
-        let text = cells.text(field, 0).unwrap_or_default();
+        let text = cells.text(field, base).unwrap_or_default();
         let end = text.iter().rposition(|&byte| Some(byte) != fill).map_or(0, |last| last + 1);
         return if end == 0 { Operand::Absent } else { Operand::Text(&text[..end]) };
     }
-    match cells.reading(field, 0).value {
+    match cells.reading(field, base).value {
         Value::Decimal(number) | Value::Code { number, .. } => Operand::Number(number),
         Value::F32(number) => Operand::Float(number.into()),
         Value::F64(number) => Operand::Float(number),
@@ -150,7 +152,7 @@ pub(crate) struct Extent {
 pub(crate) fn fit(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<Extent, Reason> {
     let shape = &kind.shape;
     match shape.unit {
-        ShapeUnit::Characters => Ok(Extent { count: 0, tail: 0 }),
+        ShapeUnit::Characters | ShapeUnit::Parts => Ok(Extent { count: 0, tail: 0 }),
         ShapeUnit::Bytes => {
             let tail = cells.bytes.len().saturating_sub(shape.tail + shape.back);
             if shape.item == 0 {
@@ -254,7 +256,7 @@ fn counted(number: u16, kind: &Kind, cells: &Cells<'_>, room: usize) -> Result<u
 
 /// Whether the fields that decide hold; if not, which does not.
 #[inline(always)]
-pub(crate) fn pass(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<(), Reason> {
+pub(crate) fn pass(number: u16, kind: &Kind, cells: &Cells<'_>, count: usize) -> Result<(), Reason> {
     for (index, gate) in kind.gates.iter().enumerate() {
         let field = index as u16;
         match &gate.equals {
@@ -266,6 +268,25 @@ pub(crate) fn pass(number: u16, kind: &Kind, cells: &Cells<'_>) -> Result<(), Re
                 return Err(Reason::Invalid { kind: number, field });
             }
             None => {}
+        }
+    }
+    if kind.item_gates.is_empty() { Ok(()) } else { pass_items(number, kind, cells, count) }
+}
+
+/// The same of those in the items of groups.
+#[inline(never)]
+fn pass_items(number: u16, kind: &Kind, cells: &Cells<'_>, count: usize) -> Result<(), Reason> {
+    for (index, ItemGates { group, gates, .. }) in kind.item_gates.iter().enumerate() {
+        let (mut item, count) = cells.items(group, 0, count);
+        for _ in 0..count {
+            let holds = |gate: &Gate| match &gate.equals {
+                Some(constant) => cells.equals(&gate.field, item, constant),
+                None => cells.reading(&gate.field, item).quality != crate::value::Quality::Invalid,
+            };
+            if !gates.iter().all(holds) {
+                return Err(Reason::Item { kind: number, group: index as u16 });
+            }
+            item = cells.next_item(group.step, item);
         }
     }
     Ok(())

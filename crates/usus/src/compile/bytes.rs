@@ -1,5 +1,6 @@
 //! Placing the fields of packets: every byte of the frame gets a name, and every kind its length.
 
+use alloc::borrow::Cow;
 use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
@@ -10,11 +11,13 @@ use super::field::{byte_size, field_type};
 use super::sheet::{Sheet, refuse_condition};
 use crate::checksum::Checksum;
 use crate::format::{
-    Bits, BitsFrom, Check as DeclaredCheck, Count as DeclaredCount, Cut, Field as Declared, FieldType, Frame,
+    Bits, BitsFrom, BytePattern, Check as DeclaredCheck, Count, Cut, Field as Declared, FieldType, Frame,
     Group as DeclaredGroup, Integer, Length, Order, Place, Presence, Spanned,
 };
 use crate::limits;
-use crate::plan::{At, Check, CheckPlace, Count, Edge, Field, Group, Meaning, Output, Reading, Shape};
+use crate::plan::{
+    At, Check, CheckPlace, Count as PlannedCount, Edge, Field, Group, Meaning, Output, Reading, Shape, Stride,
+};
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
 use crate::value::ValueType;
@@ -91,7 +94,7 @@ pub(super) struct Placing {
     named: Vec<Named>,
     /// Start and item size of the part of varying size, once there is one.
     varying: Option<(usize, usize)>,
-    count: Count,
+    count: PlannedCount,
     /// Whether something could not be placed, so that gaps are not the declaration's fault.
     unsure: bool,
 }
@@ -103,10 +106,60 @@ impl Placing {
         Placing { cursor: At::Front(start), named, ..Placing::item(bits_from) }
     }
 
-    /// Begins an item of a group.
-    fn item(bits_from: BitsFrom) -> Placing {
-        let (cursor, count) = (At::Front(0), Count::ToEnd);
+    /// Begins an item of a group, or a run of fields behind something of varying size.
+    pub(super) fn item(bits_from: BitsFrom) -> Placing {
+        let (cursor, count) = (At::Front(0), PlannedCount::ToEnd);
         Placing { cursor, bit: 0, bits_from, named: Vec::new(), varying: None, count, unsure: false }
+    }
+
+    pub(super) fn bits_from(&self) -> BitsFrom {
+        self.bits_from
+    }
+
+    /// Notes that something could not be placed, so that gaps are not the declaration's fault.
+    pub(super) fn be_unsure(&mut self) {
+        self.unsure = true;
+    }
+
+    /// The name of the first field in it.
+    pub(super) fn first_name(&self) -> String {
+        self.named.first().map_or("the begin".to_string(), |named| named.what.trim_matches('`').to_string())
+    }
+
+    /// Reports what nothing names of a run of fields, and returns how many bytes it has.
+    pub(super) fn end_of_run(&self, span: &Range<usize>, problems: &mut Problems) -> usize {
+        let size = self.size();
+        if !self.unsure {
+            report_gaps_and_overlaps(&self.named, size, span, problems);
+        }
+        size
+    }
+
+    /// How many bytes a run of fields has.
+    pub(super) fn size(&self) -> usize {
+        self.named.iter().map(end_in_front).max().unwrap_or(0)
+    }
+
+    /// What is placed behind it: only what is counted from the frame's end is remembered.
+    pub(super) fn behind(&self) -> Placing {
+        let named = self.named.iter().filter(|named| matches!(named.at, At::Back(_))).cloned().collect();
+        Placing { named, unsure: self.unsure, ..Placing::item(self.bits_from) }
+    }
+
+    /// Bytes that are counted from the frame's end.
+    pub(super) fn back(&self) -> usize {
+        let back = |named: &Named| if let At::Back(place) = named.at { place } else { 0 };
+        self.named.iter().map(back).max().unwrap_or(0)
+    }
+
+    /// Names the bytes of a checksum.
+    pub(super) fn name_check(&mut self, check: &Check, span: &Range<usize>) {
+        let at = match check.place {
+            CheckPlace::In(Edge::Front(place)) => At::Front(place),
+            CheckPlace::In(Edge::Back(place)) => At::Back(place),
+            CheckPlace::Marked | CheckPlace::Behind { .. } => return,
+        };
+        self.named.push(Named::whole(at, check.form.size(), span, CHECKSUM));
     }
 
     /// Names bytes that are no field: the length.
@@ -118,19 +171,19 @@ impl Placing {
     }
 
     /// Where bits that lie one behind the other are: the field as bits of an integer that is made up of the bytes in which they lie.
-    fn place_bits(
+    pub(super) fn place_bits(
         &mut self,
         declared: &Declared,
         (width, signed): (u8, bool),
         problems: &mut Problems,
-    ) -> Option<(Declared, Integer, At)> {
+    ) -> Option<PlacedBits> {
         if let Place::Next = declared.place {
             // The byte before the cursor is begun.
             let back = |place: usize| place - usize::from(self.bit > 0);
             self.cursor = match self.cursor {
                 At::Front(place) => At::Front(back(place)),
                 At::Tail(place) => At::Tail(back(place)),
-                At::Back(_) => self.cursor,
+                At::Back(_) | At::Part { .. } => self.cursor,
             };
         } else {
             self.bit = 0;
@@ -162,11 +215,11 @@ impl Placing {
         }
         let at = self.place(&within, bytes.into(), problems);
         self.bit = end % 8;
-        Some((within, integer, at))
+        Some(PlacedBits { within, integer, at, begun })
     }
 
     /// The place of a field of that size, and the cursor moved behind it.
-    fn place(&mut self, declared: &Declared, size: usize, problems: &mut Problems) -> At {
+    pub(super) fn place(&mut self, declared: &Declared, size: usize, problems: &mut Problems) -> At {
         self.bit = 0;
         let at = match &declared.place {
             Place::Byte(byte) => match Edge::of(byte.value) {
@@ -197,13 +250,13 @@ impl Placing {
         match at {
             At::Front(place) => self.cursor = At::Front(place + size),
             At::Tail(place) => self.cursor = At::Tail(place + size),
-            At::Back(_) => {}
+            At::Back(_) | At::Part { .. } => {}
         }
         at
     }
 
     /// Begins the part of varying size at the cursor; what follows is counted from its end.
-    fn vary(&mut self, declared: &Declared, item: usize, count: Count, problems: &mut Problems) -> At {
+    fn vary(&mut self, declared: &Declared, item: usize, count: PlannedCount, problems: &mut Problems) -> At {
         self.bit = 0;
         let at = match (self.cursor, &declared.place, &self.varying) {
             (_, _, Some(_)) => {
@@ -230,13 +283,194 @@ impl Placing {
     }
 }
 
+/// Bits that were placed one behind the other.
+pub(super) struct PlacedBits {
+    /// The field as bits of an integer, and where that is.
+    pub(super) within: Declared,
+    pub(super) integer: Integer,
+    pub(super) at: At,
+    /// Bits of the first byte that others have taken.
+    begun: u8,
+}
+
+impl PlacedBits {
+    /// Where they are, in words.
+    pub(super) fn place_text(&self, at: At, in_group: bool) -> String {
+        let place = place_text(at, self.integer.bytes.into(), in_group);
+        let is_whole = self.begun == 0 && self.within.bits.as_ref().is_none_or(|bits| bits.value.width() % 8 == 0);
+        if is_whole { place } else { format!("{place} from bit {}", self.begun) }
+    }
+}
+
+/// A field of digits in halves of bytes, with the half that comes first where it does not say that.
+pub(super) fn with_bits_from(declared: &Declared, kind: FieldType, bits_from: BitsFrom) -> Cow<'_, Declared> {
+    match (kind, &declared.bits_from, bits_from) {
+        (FieldType::Bcd(_), None, BitsFrom::Low) => {
+            Cow::Owned(Declared { bits_from: Some(BitsFrom::Low.into()), ..declared.clone() })
+        }
+        _ => Cow::Borrowed(declared),
+    }
+}
+
+/// A list of values as a group of which each item has one; nothing if it is none.
+pub(super) fn listed(declared: &Declared) -> Option<Declared> {
+    let group = declared.group.as_ref().filter(|group| group.fields.is_empty())?;
+    let value = Declared {
+        title: None,
+        tag: None,
+        internal: false,
+        place: Place::Next,
+        when: None,
+        optional: false,
+        group: None,
+        ..declared.clone()
+    };
+    let fields = [value].to_vec();
+    Some(Declared {
+        span: declared.span.clone(),
+        name: declared.name.clone(),
+        title: declared.title.clone(),
+        tag: declared.tag.clone(),
+        internal: declared.internal,
+        place: declared.place.clone(),
+        when: declared.when.clone(),
+        optional: declared.optional,
+        group: Some(DeclaredGroup { fields, ..group.clone() }),
+        ..Declared::default()
+    })
+}
+
+/// Whether the values of a list are bits, so that each has a way of its own to be read.
+pub(super) fn is_spread(listed: &Declared) -> bool {
+    let value = listed.group.as_ref().and_then(|group| group.fields.first());
+    value.is_some_and(|value| {
+        value.bits.is_some() || matches!(value.kind.as_ref().map(|kind| kind.value), Some(FieldType::Bits { .. }))
+    })
+}
+
+/// Adds a list of values that are bits: of one integer, or one behind the other. `map` says where a place of the run is in the frame.
+pub(super) fn add_spread(
+    sheet: &mut Sheet,
+    placing: &mut Placing,
+    declared: &Declared,
+    listed: &Declared,
+    map: impl Fn(At) -> At,
+    problems: &mut Problems,
+) {
+    let (Some(name), Some(group)) = (&declared.name, &listed.group) else {
+        problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "name", table: "a list" });
+        return;
+    };
+    let Some(value) = group.fields.first() else { return };
+    let Count::Fixed(count) = &group.count else {
+        let why = "a list of bits has a fixed number of values";
+        problems.add(declared.span.clone(), ProblemKind::Senseless(why));
+        return;
+    };
+    if count.value > limits::FIELDS || listed.when.is_some() || listed.optional {
+        let why = "a list of bits is always there, and has no more values than a record has fields";
+        problems.add(declared.span.clone(), ProblemKind::Senseless(why));
+        return;
+    }
+    let mut items = sheet.for_group(&name.value);
+    let whole = value.kind.as_ref().map(|kind| kind.value);
+    let mut outputs = Vec::new();
+    let mut first = None;
+    for index in 0..count.value {
+        let mut value = value.clone();
+        items.known.clear();
+        items.outputs.clear();
+        match (whole, &value.bits) {
+            (Some(FieldType::Bits { width, signed }), _) => {
+                value.place = if index == 0 { declared.place.clone() } else { Place::Next };
+                let Some(bits) = placing.place_bits(&value, (width, signed), problems) else { return };
+                let at = map(bits.at);
+                items.add_bits(String::new(), &bits.within, bits.integer, at, String::new(), problems);
+            }
+            (Some(kind @ FieldType::Integer(integer)), Some(bits)) => {
+                let at = match first {
+                    Some(at) => at,
+                    None => {
+                        // All of its bytes are named, whichever bits the values are.
+                        let whole = Declared { bits: None, ..value.clone() };
+                        map(placing.place(&whole, integer.bytes.into(), problems))
+                    }
+                };
+                first = Some(at);
+                let up = bits.value.width().saturating_mul(index.min(255) as u8);
+                let ranges: Vec<(u8, u8)> = bits
+                    .value
+                    .ranges()
+                    .iter()
+                    .map(|(from, to)| (from.saturating_add(up), to.saturating_add(up)))
+                    .collect();
+                let shifted = Bits::of(&ranges).filter(|shifted| shifted.highest() < 8 * integer.bytes);
+                let Some(shifted) = shifted else {
+                    let why = "there are more values than the integer has bits for";
+                    problems.add(count.span.clone(), ProblemKind::Senseless(why));
+                    return;
+                };
+                value.bits = Some(shifted.into());
+                items.add(&value, kind, at, String::new(), problems);
+            }
+            _ => {
+                let with = "this type: only integers have bits".to_string();
+                problems.add(declared.span.clone(), ProblemKind::Conflict { key: "bits", with });
+                return;
+            }
+        }
+        outputs.append(&mut items.outputs);
+    }
+    items.rows.clear();
+    let place = match outputs.len() {
+        1 => "1 value".to_string(),
+        many => format!("{many} values"),
+    };
+    let value = outputs.first().map(|output| (*output.schema).clone());
+    let group = Group { first: At::Front(0), step: Stride::Spread, count: Some(outputs.len()), outputs: Vec::new() };
+    items.outputs = outputs;
+    push_group_of(sheet, items, value.into_iter().collect(), declared, name, group, place);
+}
+
+/// The bytes of an item whose fields all have a size; nothing if they are none, which is reported.
+pub(super) fn item_size(
+    items: &mut Sheet,
+    bits_from: BitsFrom,
+    declared: &Declared,
+    group: &DeclaredGroup,
+    problems: &mut Problems,
+) -> Option<usize> {
+    let mut inner = Placing::item(bits_from);
+    items.learn(|items, problems| add_fields(items, &mut inner.clone(), &group.fields, problems));
+    add_fields(items, &mut inner, &group.fields, problems);
+    let of_fields = inner.named.iter().map(end_in_front).max().unwrap_or(0);
+    let declared_size = group.size.as_ref().and_then(|size| size.value.bytes());
+    if let Some(size) = group.size.as_ref().filter(|_| declared_size.is_some_and(|size| size < of_fields)) {
+        problems.add(size.span.clone(), ProblemKind::Senseless("the fields of an item have more bytes than this"));
+    }
+    let size = declared_size.unwrap_or(of_fields);
+    if size == 0 {
+        problems.add(declared.span.clone(), ProblemKind::EmptyItem);
+        return None;
+    }
+    report_gaps_and_overlaps(&inner.named, of_fields, &declared.span, problems);
+    Some(size)
+}
+
 /// Adds the fields of a header, record or group.
 pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Declared], problems: &mut Problems) {
     for declared in fields {
-        refuse_condition(declared, "what is read as bytes", problems);
-        match &declared.group {
-            Some(group) => add_group(sheet, placing, declared, group, problems),
-            None => add_field(sheet, placing, declared, problems),
+        refuse_condition(declared, "a header, or an item whose size has to be known", problems);
+        match (&declared.group, listed(declared)) {
+            (Some(_), Some(listed)) if is_spread(&listed) => {
+                add_spread(sheet, placing, declared, &listed, |at| at, problems);
+            }
+            (Some(_), Some(listed)) => {
+                let group = listed.group.clone();
+                group.iter().for_each(|group| add_group(sheet, placing, &listed, group, problems));
+            }
+            (Some(group), None) => add_group(sheet, placing, declared, group, problems),
+            (None, _) => add_field(sheet, placing, declared, problems),
         }
     }
 }
@@ -250,32 +484,22 @@ fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, prob
         return;
     };
     if let FieldType::Bits { width, signed } = kind {
-        let begun = placing.bit;
-        let Some((within, integer, at)) = placing.place_bits(declared, (width, signed), problems) else {
+        let Some(bits) = placing.place_bits(declared, (width, signed), problems) else {
             placing.unsure = true;
             return;
         };
-        let begun = if declared.place == Place::Next { begun } else { 0 };
-        let place = place_text(at, integer.bytes.into(), sheet.group.is_some());
-        let place = if begun > 0 || width % 8 > 0 { format!("{place} from bit {begun}") } else { place };
-        sheet.add_bits(kind.to_string(), &within, integer, at, place, problems);
+        let place = bits.place_text(bits.at, sheet.group.is_some());
+        sheet.add_bits(kind.to_string(), &bits.within, bits.integer, bits.at, place, problems);
         return;
     }
-    let with_bits_from;
-    let declared = match (kind, &declared.bits_from, placing.bits_from) {
-        (FieldType::Bcd(_), None, BitsFrom::Low) => {
-            with_bits_from = Declared { bits_from: Some(BitsFrom::Low.into()), ..declared.clone() };
-            &with_bits_from
-        }
-        _ => declared,
-    };
+    let declared = &*with_bits_from(declared, kind, placing.bits_from);
     let (at, place) = match byte_size(declared, kind) {
         Some(size) => {
             let at = placing.place(declared, size, problems);
             (at, place_text(at, size, sheet.group.is_some()))
         }
         None => {
-            let at = placing.vary(declared, 1, Count::ToEnd, problems);
+            let at = placing.vary(declared, 1, PlannedCount::ToEnd, problems);
             (at, format!("{} to …", place_text(at, 1, sheet.group.is_some())))
         }
     };
@@ -294,23 +518,12 @@ fn add_group(
         return;
     };
     let mut items = sheet.for_group(&name.value);
-    let mut inner = Placing::item(placing.bits_from);
-    items.learn(|items, problems| add_fields(items, &mut inner.clone(), &group.fields, problems));
-    add_fields(&mut items, &mut inner, &group.fields, problems);
-    if inner.varying.is_some() {
-        let kind = ProblemKind::Unplaced("the items of a group have to be of one size");
-        problems.add(declared.span.clone(), kind);
-        return;
-    }
-    let size = inner.named.iter().map(end_in_front).max().unwrap_or(0);
-    if size == 0 {
-        problems.add(declared.span.clone(), ProblemKind::EmptyItem);
+    let Some(size) = item_size(&mut items, placing.bits_from, declared, group, problems) else {
         placing.unsure = true;
         return;
-    }
-    report_gaps_and_overlaps(&inner.named, size, &declared.span, problems);
+    };
     let (first, count, place) = match &group.count {
-        DeclaredCount::Fixed(count) => {
+        Count::Fixed(count) => {
             let whole = size.saturating_mul(count.value);
             if whole > crate::limits::FRAME {
                 let kind =
@@ -322,20 +535,25 @@ fn add_group(
             let at = placing.place(declared, whole, problems);
             (at, Some(count.value), format!("{}, {} times {size}", place_text(at, whole, false), count.value))
         }
-        DeclaredCount::Field(from) => {
+        Count::Field(from) => {
             let Some(field) = find_count(sheet, from, problems) else {
                 placing.unsure = true;
                 return;
             };
-            let at = placing.vary(declared, size, Count::Field(field.into()), problems);
+            let at = placing.vary(declared, size, PlannedCount::Field(field.into()), problems);
             (at, None, format!("{} to …, {} times {size}", place_text(at, 1, false), from.value))
         }
-        DeclaredCount::ToEnd => {
-            let at = placing.vary(declared, size, Count::ToEnd, problems);
+        // Those are walked through.
+        Count::Until(_) => return,
+        Count::ToEnd => {
+            let at = placing.vary(declared, size, PlannedCount::ToEnd, problems);
             (at, None, format!("{} to …, {size} each", place_text(at, 1, false)))
         }
     };
-    push_group(sheet, items, declared, name, Group { first, size, count, outputs: Vec::new() }, place);
+    let group = Group { first, step: Stride::Even(size), count, outputs: Vec::new() };
+    let gates = core::mem::take(&mut items.gates);
+    sheet.add_item_gates(&name.value, &group, gates);
+    push_group(sheet, items, declared, name, group, place);
 }
 
 /// The field that counts a group's items.
@@ -363,10 +581,29 @@ pub(super) fn push_group(
     group: Group,
     place: String,
 ) {
-    let mut row = sheet.row(declared, place, "group".to_string());
+    let fields = items.fields();
+    push_group_of(sheet, items, fields, declared, name, group, place);
+}
+
+/// The same, with what the schema says of the items' fields.
+fn push_group_of(
+    sheet: &mut Sheet,
+    items: Sheet,
+    fields: Vec<FieldSchema>,
+    declared: &Declared,
+    name: &Spanned<String>,
+    group: Group,
+    place: String,
+) {
+    // A list that was made a group has itself as its one field.
+    let is_list = declared.group.as_ref().is_some_and(|group| match &*group.fields {
+        [] => true,
+        [value] => value.span == declared.span && value.name == declared.name,
+        _ => false,
+    });
+    let mut row = sheet.row(declared, place, if is_list { "list" } else { "group" }.to_string());
     row.name.clone_from(&name.value);
     sheet.rows.push(row);
-    let fields = items.fields();
     sheet.rows.extend(items.rows);
     if declared.internal {
         return;
@@ -376,7 +613,7 @@ pub(super) fn push_group(
         title: declared.title.clone(),
         tag: declared.tag.clone(),
         unit: None,
-        value_type: ValueType::Group,
+        value_type: if is_list { ValueType::List } else { ValueType::Group },
         has_quality: false,
         items: fields,
         place: 0,
@@ -392,7 +629,7 @@ fn end_in_front(named: &Named) -> usize {
 fn end_of(at: At, size: usize) -> usize {
     match at {
         At::Front(place) | At::Tail(place) => place + size,
-        At::Back(_) => 0,
+        At::Back(_) | At::Part { .. } => 0,
     }
 }
 
@@ -418,7 +655,7 @@ pub(super) fn shape(
     let fixed = match &frame.cut {
         Cut::Packet { length: Length::Fixed(length), end, .. } => {
             let behind = frame.checksum.as_ref().map_or(0, DeclaredCheck::size_behind);
-            Some(length.value.saturating_sub(end.as_ref().map_or(0, Vec::len) + behind))
+            Some(length.value.saturating_sub(end.as_ref().map_or(0, BytePattern::length) + behind))
         }
         _ => None,
     };
@@ -557,6 +794,7 @@ fn report_on_checksum(named: &[Named], has_check: bool, problems: &mut Problems)
         At::Front(place) => (0, place as i64),
         At::Tail(place) => (1, place as i64),
         At::Back(place) => (2, -(place as i64)),
+        At::Part { offset, .. } => (3, offset as i64),
     };
     let (base, start) = place(check.at);
     for field in fields {
@@ -631,5 +869,7 @@ pub(super) fn place_text(at: At, size: usize, in_group: bool) -> String {
         At::Back(place) if place == size => format!("last {size} bytes"),
         At::Back(place) if size == 1 => format!("byte -{place}"),
         At::Back(place) => format!("byte -{place} to -{}", place - size + 1),
+        At::Part { offset, .. } if in_group => format!("item, then byte {}", range(offset)),
+        At::Part { offset, .. } => format!("then byte {}", range(offset)),
     }
 }

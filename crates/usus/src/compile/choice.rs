@@ -30,7 +30,7 @@ pub(super) fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ig
     let read_as_text = draft.frame.reading == Reading::Text;
     match &mut draft.frame.framing {
         Framing::Packet(packet) => {
-            let behind = packet.end.as_ref().map_or(0, |end| end.bytes.len() + packet.behind);
+            let behind = packet.end.as_ref().map_or(0, |end| end.length() + packet.behind);
             let check_in = check.map_or(0, |check| check.form.size()).saturating_sub(packet.behind);
             packet.longest = match (&packet.length, longest) {
                 (Length::Fixed(length), _) => *length,
@@ -44,7 +44,7 @@ pub(super) fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ig
                 (_, Some(longest)) => (longest + behind).min(cap),
                 (Length::ToEnd, None) => cap,
             };
-            packet.shortest = packet.header.max(packet.start.bytes.len() + check_in) + behind;
+            packet.shortest = packet.header.max(packet.start.length() + check_in) + behind;
             if let (Length::ToEnd, Some(least)) = (&packet.length, least_contents.min()) {
                 packet.shortest = packet.shortest.max((least + behind).min(packet.longest));
             }

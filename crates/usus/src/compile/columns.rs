@@ -11,7 +11,7 @@ use super::field::{column_size, field_type, layout_of};
 use super::sheet::{Sheet, bound, refuse_condition};
 use crate::expression::Expression;
 use crate::format::{Count as DeclaredCount, Field as Declared, Group as DeclaredGroup, Place};
-use crate::plan::{At, Count, Gaps, Group, Named, Output, Part, Reading, Separation, Shape, ShapeUnit, There};
+use crate::plan::{At, Count, Gaps, Group, Named, Output, Part, Reading, Separation, Shape, ShapeUnit, Stride, There};
 use crate::problem::{ProblemKind, Problems};
 
 /// Where the next column goes, and which columns a text needs.
@@ -126,7 +126,7 @@ impl Placing {
                     self.tail_required = self.tail_required.max(place + size);
                 }
             }
-            At::Back(_) => {}
+            At::Back(_) | At::Part { .. } => {}
         }
         at
     }
@@ -349,6 +349,15 @@ fn add_group(
     items.learn(|items, problems| add_fields(items, &mut inner.clone(), &group.fields, problems));
     add_fields(&mut items, &mut inner, &group.fields, problems);
     let size = inner.front;
+    if inner.varying.is_some() {
+        let kind = ProblemKind::Unplaced("the items of a group have to be of one size");
+        problems.add(declared.span.clone(), kind);
+        return;
+    }
+    if let Some(size) = &group.size {
+        let with = "a text".to_string();
+        problems.add(size.span.clone(), ProblemKind::Conflict { key: "size", with });
+    }
     if size == 0 {
         problems.add(declared.span.clone(), ProblemKind::EmptyItem);
         return;
@@ -370,6 +379,11 @@ fn add_group(
             let at = placing.vary(declared, size, Count::Field(field.into()), problems);
             (at, None, format!("{} to …, {} times {size}", place_text(at, 1, false), from.value))
         }
+        DeclaredCount::Until(until) => {
+            let with = "a text: `up_to = \"end\"` takes what is left".to_string();
+            problems.add(until.span.clone(), ProblemKind::Conflict { key: "until", with });
+            return;
+        }
         DeclaredCount::ToEnd => {
             let at = placing.vary(declared, size, Count::ToEnd, problems);
             (at, None, format!("{} to …, {size} each", place_text(at, 1, false)))
@@ -377,7 +391,14 @@ fn add_group(
     };
     Output::count_neighbours(&mut items.outputs);
     let (first, size) = (written_down(first, &sheet.separation), size * sheet.separation.places());
-    push_group(sheet, items, declared, name, Group { first, size, count, outputs: Vec::new() }, place);
+    push_group(
+        sheet,
+        items,
+        declared,
+        name,
+        Group { first, step: Stride::Even(size), count, outputs: Vec::new() },
+        place,
+    );
 }
 
 fn named(declared: &Declared) -> &str {
@@ -400,6 +421,7 @@ fn written_down(at: At, separation: &Separation) -> At {
         At::Front(column) => At::Front(column * places),
         At::Tail(column) => At::Tail(column * places),
         At::Back(column) => At::Back(column * places),
+        At::Part { .. } => at,
     }
 }
 
@@ -412,6 +434,6 @@ fn place_text(at: At, size: usize, in_group: bool) -> String {
         At::Front(place) if in_group => format!("item column {}", range(place)),
         At::Front(place) => format!("column {}", range(place)),
         At::Tail(place) => format!("then column {}", range(place)),
-        At::Back(_) => String::new(),
+        At::Back(_) | At::Part { .. } => String::new(),
     }
 }

@@ -43,7 +43,10 @@ pub(super) fn field(declared: &Declared, kind: FieldType, problems: &mut Problem
     declared.equals.iter().for_each(|literal| raw("equals", literal));
     declared.no_data.iter().for_each(|literal| raw("no_data", literal));
     declared.codes.iter().for_each(|(literal, _)| raw("codes", literal));
-    let told_elsewhere = declared.unit_from.is_some() || declared.unit_sent.is_some() || declared.sign_from.is_some();
+    let told_elsewhere = declared.unit_from.is_some()
+        || declared.scale_from.is_some()
+        || declared.unit_sent.is_some()
+        || declared.sign_from.is_some();
     let Some(range) = declared.range.as_ref().filter(|_| !told_elsewhere) else { return };
     let Some(mut ends) = ends(declared, [low, high]) else { return };
     if ends[0].compare(ends[1]).is_gt() {

@@ -10,8 +10,8 @@ use crate::expression::Type;
 use crate::format::{BcdType, BitsFrom, Field as Declared, FieldType, Literal, Place, Spanned};
 use crate::integer::{Integer, Order, Sign};
 use crate::plan::{
-    At, Bcd, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, SentUnits, Separation, SignFrom, Taken, Tests,
-    UnitFrom, Word,
+    At, Bcd, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, ScaleFrom, SentUnits, Separation, SignFrom,
+    Taken, Tests, UnitFrom, Word,
 };
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
@@ -41,7 +41,7 @@ pub(super) fn byte_size(field: &Declared, kind: FieldType) -> Option<usize> {
         FieldType::Bcd(BcdType::Integer(integer)) => Some(usize::from(integer.bytes)),
         FieldType::F32(_) => Some(4),
         FieldType::F64(_) => Some(8),
-        _ => field.width.as_ref().map(|width| width.value),
+        _ => field.width.as_ref()?.value.bytes(),
     }
 }
 
@@ -231,11 +231,12 @@ fn word(field: &Field) -> Option<(Word, Box<Tests>)> {
     let codes: Box<[i64]> = codes.iter().map(|(number, _)| whole(number)).collect::<Option<_>>()?;
     // A raw value of 64 unsigned bits, or a product of more, takes the long way.
     let fits = u32::from(width) + (64 - factor.unsigned_abs().leading_zeros()) <= 62 && addend.unsigned_abs() < 1 << 62;
-    let told_elsewhere = convert.sign.is_some() || convert.unit.is_some() || convert.sent.is_some();
+    let told_elsewhere =
+        convert.sign.is_some() || convert.scale_from.is_some() || convert.unit.is_some() || convert.sent.is_some();
     if factor <= 0 || !fits || told_elsewhere || (!integer.signed && width == 64) {
         return None;
     }
-    let At::Front(first_byte) = field.at else { return None };
+    let (At::Front(first_byte) | At::Part { offset: first_byte, .. }) = field.at else { return None };
     let big = integer.order == Order::Big;
     let word = Word {
         first: u32::try_from(first_byte).ok()?,
@@ -285,7 +286,7 @@ fn raw(
         FieldType::Bcd(of) => {
             let (bytes, order) = match of {
                 BcdType::Integer(integer) => (usize::from(integer.bytes), integer.order),
-                _ => (declared.width.as_ref()?.value, Order::Big),
+                _ => (declared.width.as_ref()?.value.bytes()?, Order::Big),
             };
             if bytes > Bcd::MOST {
                 let kind = ProblemKind::TooMany { what: "bytes of digits", found: bytes, limit: Bcd::MOST };
@@ -295,7 +296,7 @@ fn raw(
             let low_first = declared.bits_from.as_ref().is_some_and(|from| from.value == BitsFrom::Low);
             Some(Raw::Bcd(Bcd { bytes, order, low_first }))
         }
-        _ => Some(Raw::Bytes(declared.width.as_ref().map(|width| width.value))),
+        _ => Some(Raw::Bytes(declared.width.as_ref().and_then(|width| width.value.bytes()))),
     }
 }
 
@@ -338,8 +339,17 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
         }
     };
     let in_bytes = medium == Reading::Bytes;
-    let unsized_text = in_bytes && (texts_only || bcd) && sized && declared.width.is_none();
-    conflict(unsized_text, "type", "a packet, unless `width` says how many bytes it takes");
+    let is_sized = declared.width.is_some() || (declared.until.is_some() && !bcd);
+    let unsized_text = in_bytes && (texts_only || bcd) && sized && !is_sized;
+    conflict(unsized_text, "type", "a packet, unless `width` or `until` says how many bytes it takes");
+    let told = declared.width.as_ref().is_some_and(|width| width.value.bytes().is_none());
+    conflict(told && bcd, "width", "digits of which two lie in a byte, unless it is a number");
+    conflict(
+        declared.until.is_some() && !(in_bytes && sized && !bcd),
+        "until",
+        "this type: of a packet, texts and bytes end so",
+    );
+    conflict(declared.until.is_some() && declared.width.is_some(), "until", "`width`");
     conflict(
         !in_bytes && (binary || float || bcd || matches!(kind, FieldType::Bytes | FieldType::Bits { .. })),
         "type",
@@ -360,6 +370,12 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     let coded = numeric || matches!(kind, FieldType::Text | FieldType::Bool);
     conflict(!declared.codes.is_empty() && !coded, "codes", "this type");
     conflict(declared.scale.is_some() && !numeric, "scale", "this type: only integers and numbers are scaled");
+    conflict(
+        declared.scale_from.is_some() && !numeric,
+        "scale_from",
+        "this type: only integers and numbers are scaled",
+    );
+    conflict(declared.scale_from.is_some() && declared.counter, "scale_from", "`counter`");
     conflict(declared.add.is_some() && !numeric, "add", "this type: only integers and numbers are scaled");
     conflict(declared.sign_from.is_some() && !numeric, "sign_from", "this type: only numbers have a sign");
     conflict(declared.sign_from.is_some() && declared.counter, "sign_from", "`counter`");
@@ -404,7 +420,6 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(declared.zone.is_some() && !zoned, "zone", "this type: only a date with a time of day has one");
     conflict(!declared.charsets.is_empty() && kind == FieldType::Bytes, "charset", "this type: it has no characters");
     conflict(declared.fill.is_some() && kind != FieldType::Text, "fill", "this type: only texts are filled");
-    conflict(declared.optional && in_bytes, "optional", "a packet");
     conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
     conflict(declared.rollover.is_some() && !declared.counter, "rollover", "a field that is no `counter`");
     conflict(declared.closed && declared.codes.is_empty(), "closed", "a field without `codes`");
@@ -428,6 +443,7 @@ fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_
     let unit = declared.unit_from.as_ref().and_then(|from| unit_from(declared, from, lookup, problems));
     let convert = Convert {
         scale: declared.scale.as_ref().map(|scale| scale.value),
+        scale_from: scale_from(declared, lookup, problems).map(Box::new),
         add: declared.add.as_ref().map(|add| add.value),
         sign: sign_from(declared, lookup, problems).map(Box::new),
         unit: unit.map(Box::new),
@@ -560,6 +576,33 @@ fn sent_code(source: &Declared, field: &Field, key: &Literal) -> Option<Constant
         Meaning::Text { .. } => literal_sent(key, source).into_iter().next().map(Constant::Text),
         _ => code_of(key, kind, source).map(Constant::Number),
     }
+}
+
+fn scale_from(declared: &Declared, lookup: &Lookup<'_>, problems: &mut Problems) -> Option<ScaleFrom> {
+    let from = declared.scale_from.as_ref()?;
+    if let Ok((source, field)) = lookup(&from.value)
+        && source.codes.is_empty()
+    {
+        if !matches!(field.meaning, Meaning::Number { .. }) {
+            problems
+                .add(from.span.clone(), ProblemKind::Senseless("the field that tells the scale has to be a number"));
+        }
+        return Some(ScaleFrom { field, scales: Box::default() });
+    }
+    let without_codes = "the field that tells the scale is a number, or has `codes` that are numbers";
+    let (source, field) = told_by(from, without_codes, lookup, problems)?;
+    let mut scales = Vec::new();
+    for (key, name) in &source.codes {
+        match Decimal::parse(name.as_bytes()) {
+            Some(scale) => scales.extend(sent_code(&source, &field, &key.value).map(|sent| (sent, scale))),
+            None => {
+                let found = format!("the text \"{}\"", name.escape_debug());
+                let expected = "numbers as names: they are scales";
+                problems.add(from.span.clone(), ProblemKind::WrongValue { key: "codes".to_owned(), expected, found });
+            }
+        }
+    }
+    Some(ScaleFrom { field, scales: scales.into() })
 }
 
 fn sign_from(declared: &Declared, lookup: &Lookup<'_>, problems: &mut Problems) -> Option<SignFrom> {
@@ -719,6 +762,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
             || declared.range.is_some()
             || declared.unit_from.is_some()
             || declared.sign_from.is_some()
+            || declared.scale_from.is_some()
             || declared.unit_sent.is_some(),
         items: Vec::new(),
         place: 0,
@@ -728,5 +772,6 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
 /// Whether scaling keeps integers whole.
 fn is_whole(declared: &Declared) -> bool {
     let whole = |number: &Option<Spanned<Decimal>>| number.as_ref().is_none_or(|number| number.value.places() == 0);
-    whole(&declared.scale) && whole(&declared.add) && declared.unit_from.is_none() && declared.unit_sent.is_none()
+    let told = declared.unit_from.is_some() || declared.scale_from.is_some();
+    whole(&declared.scale) && whole(&declared.add) && !told && declared.unit_sent.is_none()
 }

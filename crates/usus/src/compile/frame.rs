@@ -34,26 +34,28 @@ pub(super) fn compile_frame(
     let fixed = match &declared.cut {
         format::Cut::Packet { length: format::Length::Fixed(length), end, .. } => {
             let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
-            Some(length.value.saturating_sub(end.as_ref().map_or(0, Vec::len) + behind))
+            Some(length.value.saturating_sub(end.as_ref().map_or(0, format::BytePattern::length) + behind))
         }
         _ => None,
     };
     let check = declared.checksum.as_ref().and_then(|check| bytes::check(check, fixed, problems));
     let (mut lead, mut header) = (0, 0);
-    let (start, line_start): (&[u8], &[u8]) = match &declared.cut {
-        format::Cut::Packet { start, .. } => (start, &[]),
-        format::Cut::Text { start: Some(start), .. } => (start, start),
-        format::Cut::Text { start: None, .. } | format::Cut::Sentence { .. } | format::Cut::Slip => (&[], &[]),
+    let start = match &declared.cut {
+        format::Cut::Packet { start, .. } => Some(start),
+        format::Cut::Text { start, .. } => start.as_ref(),
+        format::Cut::Sentence { .. } | format::Cut::Slip => None,
     };
+    let line_start = start.filter(|_| matches!(declared.cut, format::Cut::Text { .. }));
+    let start = start.map_or(0, format::BytePattern::length);
     let placing = match reading {
         Reading::Bytes => {
-            let mut placing = bytes::Placing::new(start.len(), declared.bits_from.unwrap_or_default(), &declared.span);
-            header = bytes_header(&mut sheet, &mut placing, declared, start.len(), problems);
+            let mut placing = bytes::Placing::new(start, declared.bits_from.unwrap_or_default(), &declared.span);
+            header = bytes_header(&mut sheet, &mut placing, declared, start, problems);
             Placing::Bytes(placing)
         }
         Reading::Text => {
-            lead = start.len();
-            header = header.max(start.len());
+            lead = start;
+            header = header.max(start);
             match &labels {
                 None => Placing::Columns(text_header(&mut sheet, declared, problems)),
                 Some(labels) => Placing::Pairs(pairs_header(&mut sheet, labels, declared, problems)),
@@ -68,7 +70,7 @@ pub(super) fn compile_frame(
             Framing::Sentence(Sentence { checksum: *checksum, anywhere: *anywhere })
         }
         format::Cut::Packet { start, length, end } => {
-            Framing::Packet(Box::new(packet(declared, start, length, end.as_deref(), header, problems)))
+            Framing::Packet(Box::new(packet(declared, start, length, end.as_ref(), header, problems)))
         }
         format::Cut::Slip => Framing::Slip(Slip { longest: 0 }),
     };
@@ -108,7 +110,7 @@ pub(super) fn compile_frame(
         splits,
         header_splits,
         lead,
-        line_start: line_start.into(),
+        line_start: line_start.map(Pattern::new),
         kinds: Vec::new(),
         ignores: Vec::new(),
         key: ChoiceKey::Unknown,
@@ -222,9 +224,9 @@ fn bytes_header(
 
 fn packet(
     declared: &format::Frame,
-    start: &[u8],
+    start: &format::BytePattern,
     length: &format::Length,
-    end: Option<&[u8]>,
+    end: Option<&format::BytePattern>,
     header: usize,
     problems: &mut Problems,
 ) -> Packet {
@@ -293,8 +295,11 @@ fn frame_row(frame: &str, place: String, name: &str, kind: String, notes: String
 /// The rows for a packet's start and length.
 fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
     let format::Cut::Packet { start, length, end } = &declared.cut else { return Vec::new() };
-    let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ");
-    let place = bytes::place_text(At::Front(0), start.len(), false);
+    let hex = |pattern: &format::BytePattern| match pattern.bytes() {
+        Some(bytes) => bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" "),
+        None => pattern.to_string(),
+    };
+    let place = bytes::place_text(At::Front(0), start.length(), false);
     let notes = format!("always {}", hex(start));
     let mut rows = Vec::new();
     rows.push(frame_row(&declared.name, place, "(start)", "bytes".to_string(), notes));
@@ -309,7 +314,7 @@ fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
     }
     if let Some(end) = end {
         let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
-        let place = bytes::place_text(At::Back(end.len() + behind), end.len(), false);
+        let place = bytes::place_text(At::Back(end.length() + behind), end.length(), false);
         rows.push(frame_row(&declared.name, place, "(end)", "bytes".to_string(), format!("always {}", hex(end))));
     }
     rows

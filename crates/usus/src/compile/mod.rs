@@ -8,6 +8,7 @@ mod field;
 mod frame;
 mod heading;
 mod pairs;
+mod parts;
 mod printed;
 mod record;
 mod routes;

@@ -8,7 +8,7 @@ use alloc::vec::Vec;
 
 use super::frame::separation;
 use super::sheet::{Sheet, condition};
-use super::{Draft, Placing, bytes, columns, heading, pairs, printed};
+use super::{Draft, Placing, bytes, columns, heading, pairs, parts, printed};
 use crate::format::{self, Format, Presence, Spanned};
 use crate::limits;
 use crate::plan::{At, Counter, Field, Form, Ignore, Kind, LayoutRow, Separation, ShapeUnit, Slot};
@@ -44,6 +44,7 @@ fn set_charsets(field: &mut format::Field, charsets: &[Charset]) {
     if field.charsets.is_empty() && !has_none {
         field.charsets = charsets.to_vec();
     }
+    field.run.iter_mut().for_each(|run| run.fields.iter_mut().for_each(|field| set_charsets(field, charsets)));
     field.group.iter_mut().for_each(|group| group.fields.iter_mut().for_each(|field| set_charsets(field, charsets)));
 }
 
@@ -131,7 +132,7 @@ pub(super) fn compile_record(
         charsets: &declared_frame.charsets,
     };
     let (form, names) = form_of(declared_frame, &declaration, draft, forms, problems);
-    let (mut gaps, mut heading, mut by_heading) = (None, None, false);
+    let (mut gaps, mut heading, mut by_heading, mut walked) = (None, None, false, None);
     let own = own_reading(record, declared_frame, draft, problems);
     let placing = match &own {
         Some((separation, placing)) => {
@@ -147,6 +148,15 @@ pub(super) fn compile_record(
             sheet.learn(|sheet, problems| printed::add_fields(sheet, &names, at, &record.fields, problems));
             printed::add_fields(&mut sheet, &names, at, &record.fields, problems);
             printed::shape(names.len())
+        }
+        Placing::Bytes(mut placing) if parts::are_walked(&record.fields) => {
+            draft.frame.has_columns = true;
+            if let (Some(check), Some(declared)) = (&draft.frame.check, &declared_frame.checksum) {
+                placing.name_check(check, &declared.span);
+            }
+            let (shape, found) = parts::add_record(&mut sheet, &placing, &record.fields, &record.kind.span, problems);
+            walked = Some(found);
+            shape
         }
         Placing::Bytes(mut placing) => {
             sheet.learn(|sheet, problems| bytes::add_fields(sheet, &mut placing.clone(), &record.fields, problems));
@@ -190,9 +200,10 @@ pub(super) fn compile_record(
     });
     let series = owner.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
-    draft.lengths.push((shape.least(), shape.item > 0));
+    draft.lengths.push((shape.least(), shape.item > 0 || shape.unit == ShapeUnit::Parts));
     let packet = shape.unit == ShapeUnit::Bytes && shape.item == 0;
-    let exact = (packet && sheet.gates.is_empty()).then(|| shape.least());
+    let is_tested = sheet.gates.is_empty() && sheet.item_gates.is_empty();
+    let exact = (packet && is_tested).then(|| shape.least());
     Kind {
         record: 0,
         frame: frame_index as u16,
@@ -201,6 +212,8 @@ pub(super) fn compile_record(
         checksum_required,
         shape,
         gaps,
+        parts: walked,
+        item_gates: sheet.item_gates.into(),
         separation: own.map(|(separation, _)| Box::new(separation)),
         heading,
         names_columns: false,

@@ -10,7 +10,9 @@ use super::field;
 use crate::expression::{self, Expression, ExpressionProblemKind, Type};
 use crate::format::{Field as Declared, FieldType, Place, When};
 use crate::integer::Integer;
-use crate::plan::{At, Constant, Counter, Field, Gate, HeaderField, LayoutRow, Named, Output, Reading, Separation};
+use crate::plan::{
+    At, Constant, Counter, Field, Gate, Group, HeaderField, ItemGates, LayoutRow, Named, Output, Reading, Separation,
+};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::FieldSchema;
 use crate::value::{Charset, ValueType, charset_words, sent};
@@ -29,6 +31,7 @@ pub(super) struct Sheet {
     pub(super) siblings: Vec<(Declared, Field)>,
     pub(super) outputs: Vec<Output>,
     pub(super) gates: Vec<Gate>,
+    pub(super) item_gates: Vec<ItemGates>,
     pub(super) counters: Vec<Counter>,
     pub(super) rows: Vec<LayoutRow>,
     /// The integer that was added last, where it is, and how that is said: fields with `bits` or `flags` alone are of it.
@@ -47,6 +50,7 @@ impl Sheet {
             siblings: Vec::new(),
             outputs: Vec::new(),
             gates: Vec::new(),
+            item_gates: Vec::new(),
             counters: Vec::new(),
             rows: Vec::new(),
             integer: None,
@@ -206,6 +210,13 @@ impl Sheet {
                 );
                 problems.add(declared.span.clone(), kind);
             }
+        }
+    }
+
+    /// Adds what decides in the items of a group.
+    pub(super) fn add_item_gates(&mut self, name: &str, group: &Group, gates: Vec<Gate>) {
+        if !gates.is_empty() {
+            self.item_gates.push(ItemGates { name: name.to_owned(), group: group.clone(), gates });
         }
     }
 
@@ -389,6 +400,7 @@ fn notes(declared: &Declared) -> String {
     notes.extend(declared.thousands.as_ref().map(|mark| format!("\"{}\" between thousands", mark.value)));
     notes.extend(declared.limit_marks.as_ref().map(|marks| format!("limits: {}", list(&marks.value))));
     notes.extend(declared.sign_from.as_ref().map(|from| format!("sign from {}", from.value)));
+    notes.extend(declared.scale_from.as_ref().map(|from| format!("scale from {}", from.value)));
     notes.extend(declared.unit_from.as_ref().map(|from| format!("unit from {}", from.value)));
     notes.extend(declared.range.as_ref().map(|range| format!("{} to {}", range.value[0], range.value[1])));
     if !declared.no_data.is_empty() {

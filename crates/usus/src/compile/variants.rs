@@ -156,7 +156,12 @@ fn spread(fields: &[FieldSchema], mut outputs: Vec<Output>) -> Vec<Output> {
         }
         None if field.value_type == ValueType::Group => {
             let first = crate::plan::At::Front(0);
-            let group = Group { first, size: 0, count: Some(0), outputs: spread(&field.items, Vec::new()) };
+            let group = Group {
+                first,
+                step: crate::plan::Stride::Even(0),
+                count: Some(0),
+                outputs: spread(&field.items, Vec::new()),
+            };
             Output::of_group(field.clone(), group)
         }
         None => Output::new(field.clone(), What::NotThere, None),

@@ -19,7 +19,7 @@ pub(crate) fn spread(gaps: &Gaps, bytes: &[u8], length: usize, columns: &mut Col
             There::If(condition) => condition.test(&|name| match name {
                 Named::Field(field) => {
                     let cells = Cells { bytes, wide: bytes, columns, tail: 0 };
-                    gaps.fields.get(usize::from(*field)).map_or(Operand::Absent, |field| operand(field, &cells))
+                    gaps.fields.get(usize::from(*field)).map_or(Operand::Absent, |field| operand(field, &cells, 0))
                 }
                 Named::Length => Operand::Number(Decimal::from_unsigned(length as u64)),
                 Named::Columns => Operand::Number(Decimal::from_unsigned(found as u64)),

@@ -4,6 +4,7 @@ mod apart;
 mod gaps;
 mod heading;
 mod pairs;
+mod parts;
 
 use alloc::vec::Vec;
 
@@ -14,6 +15,7 @@ use crate::read::Cells;
 use crate::reason::Reason;
 pub(crate) use gaps::spread;
 pub(crate) use heading::Headings;
+pub(crate) use parts::walk;
 
 /// Finds the columns of a frame's contents, which may be decoded for it. Says where they are then.
 ///
@@ -80,11 +82,11 @@ pub(crate) fn fit(
         }
     }
     let length = cells.bytes.len();
-    if kind.shape.unit == ShapeUnit::Bytes && !kind.shape.admits(length) {
+    if matches!(kind.shape.unit, ShapeUnit::Bytes | ShapeUnit::Parts) && !kind.shape.admits(length) {
         return Err(Reason::Length { frame: number, found: length as u64 });
     }
     let extent = claim::fit(kind_number, kind, cells)?;
-    claim::pass(kind_number, kind, &Cells { tail: extent.tail, ..*cells })?;
+    claim::pass(kind_number, kind, &Cells { tail: extent.tail, ..*cells }, extent.count as usize)?;
     Ok(extent)
 }
 

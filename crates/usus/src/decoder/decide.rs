@@ -4,7 +4,7 @@ use alloc::vec::Vec;
 
 use crate::check::{self, Whole};
 use crate::claim::{Choices, Extent};
-use crate::contents::{Headings, cells, fit, lay_out, spread};
+use crate::contents::{Headings, cells, fit, lay_out, spread, walk};
 use crate::event::NoticeKind;
 use crate::framing::{Behind, CheckState, Columns, Ended, Framed, Scan};
 use crate::limits;
@@ -143,6 +143,12 @@ fn claim<'p>(
     if let Choice::Kind(kind) = choice
         && let Kind { heading: Some(heading), shape, .. } = &plan.kinds[usize::from(kind)]
         && let Err(reason) = headings.spread(kind, heading, shape.more, columns)
+    {
+        return reject(reason);
+    }
+    if let Choice::Kind(kind) = choice
+        && let Kind { parts: Some(parts), shape, .. } = &plan.kinds[usize::from(kind)]
+        && let Err(reason) = walk(kind, parts, contents, shape.back, columns)
     {
         return reject(reason);
     }

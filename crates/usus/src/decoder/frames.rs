@@ -10,7 +10,7 @@ use crate::contents;
 use crate::framing::{
     self, AnyPacket, Behind, FixedFrame, Recognise, Recognised, Scan, SlipFrame, SomeSentence, Tools,
 };
-use crate::plan::{Choice, Frame, Framing, Packet, Plan};
+use crate::plan::{Choice, Frame, Framing, Kind, Packet, Plan, Reading};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -66,7 +66,7 @@ impl Line {
         };
         let Some(number) = number else { return Ok(Then::Other) };
         let frame = &inner.frames[usize::from(number)];
-        let once = route.lines.len() > 1 || !frame.line_start.is_empty();
+        let once = route.lines.len() > 1 || frame.line_start.is_some();
         match &frame.framing {
             Framing::Text(text) if frame.check.is_none() && !frame.takes_long => {
                 let line = framing::TextLine { text: *text, separator: frame.separation.byte() };
@@ -149,6 +149,9 @@ impl Line {
                 let Choice::Kind(kind) = choice else { break };
                 (kind, Cells { bytes: text, wide, columns: &[], tail: text.len() }, 0)
             } else {
+                if frame.reading == Reading::Bytes {
+                    columns.clear();
+                }
                 let laid: &[u16] = if frame.has_columns { columns } else { &[] };
                 let mut cells = contents::cells(frame, text, wide, laid);
                 let choice = match choice {
@@ -161,6 +164,12 @@ impl Line {
                         columns.clear();
                     }
                     columns.add_found(&choices.forms.found);
+                    cells = contents::cells(frame, text, wide, columns);
+                }
+                if let Some(Kind { parts: Some(parts), shape, .. }) = inner.kinds.get(usize::from(kind)) {
+                    if contents::walk(kind, parts, text, shape.back, columns).is_err() {
+                        break;
+                    }
                     cells = contents::cells(frame, text, wide, columns);
                 }
                 let Ok(Extent { count, tail }) = contents::fit(inner, number, frame, kind, check, &cells) else {
@@ -192,7 +201,7 @@ impl Line {
                 }
             }
         }
-        if !frame.has_columns {
+        if !frame.has_columns || R::DECIDES {
             // A frame without columns has none, whatever came before it.
             columns.clear();
         }

@@ -278,6 +278,19 @@ impl<N> Expression<N> {
         }
     }
 
+    /// Calls `change` with every name in it.
+    pub(crate) fn rename(&mut self, change: &mut dyn FnMut(&mut N)) {
+        match &mut self.node {
+            Node::Name(name) => change(name),
+            Node::Not(inner) => inner.rename(change),
+            Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
+                sides.iter_mut().for_each(|side| side.rename(change));
+            }
+            Node::Among(parts) => parts.iter_mut().for_each(|part| part.rename(change)),
+            Node::Number(_) | Node::Text(_) => {}
+        }
+    }
+
     /// Calls `change` with every text in it.
     pub(crate) fn texts(&mut self, change: &mut dyn FnMut(&mut Box<[u8]>)) {
         match &mut self.node {

@@ -67,7 +67,11 @@ fn read_fields(table: &DeTable<'_>, problems: &mut Problems, without: Option<&st
                 for item in items.iter() {
                     match item.get_ref() {
                         DeValue::Table(table) => expected.push(read_fields(table, problems, None)),
-                        _ => wrong(problems, &name.value, "tables for the items of a group", item),
+                        // Values of a list stand by themselves.
+                        _ => match literal(item) {
+                            Some(value) => expected.push([(name.clone(), Expected::Value(value))].to_vec()),
+                            None => wrong(problems, &name.value, "tables for the items of a group, or values", item),
+                        },
                     }
                 }
                 Some(Expected::Items(value.span(), expected))

@@ -6,30 +6,33 @@ use core::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::frame::read_charsets;
+use super::frame::{read_charsets, read_pattern};
 use super::keys::{Keys, decimal, in_file_order, pair_of, span_of, wrong};
 use super::read::read_when;
 use super::types::{bits_type, float_type, integer_type, unknown_type};
-use super::{BcdType, Bits, BitsFrom, Count, Field, FieldType, Group, Literal, Place, Sign, Spanned};
+use super::{
+    BcdType, Bits, BitsFrom, BytePattern, Count, Field, FieldType, Group, Literal, Place, Run, Sign, Spanned, Width,
+};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
 use crate::value::Decimal;
 
 /// Reads a list of fields.
 pub(super) fn read_all(keys: &mut Keys<'_, '_>, key: &'static str) -> Vec<Field> {
-    read_list(keys, key, true)
+    read_list(keys, key, 0)
 }
 
-fn read_list(keys: &mut Keys<'_, '_>, key: &'static str, groups: bool) -> Vec<Field> {
+fn read_list(keys: &mut Keys<'_, '_>, key: &'static str, depth: usize) -> Vec<Field> {
     let tables = keys.tables(key);
     if let Some((_, span)) = tables.get(limits::FIELDS) {
         let kind = ProblemKind::TooMany { what: "fields", found: tables.len(), limit: limits::FIELDS };
         keys.problem(span.clone(), kind);
     }
-    tables.into_iter().take(limits::FIELDS).map(|(table, span)| read(table, span, groups, keys.problems)).collect()
+    tables.into_iter().take(limits::FIELDS).map(|(table, span)| read(table, span, depth, keys.problems)).collect()
 }
 
-fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Problems) -> Field {
+/// `depth` says how many groups are around it.
+fn read(table: &DeTable<'_>, span: Range<usize>, depth: usize, problems: &mut Problems) -> Field {
     let mut keys = Keys::new(table, span.clone(), "a field", problems);
     let name = keys.name("name");
     let internal = keys.flag("internal");
@@ -46,7 +49,8 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         place,
         label,
         kind,
-        width: keys.size("width", 1),
+        width: read_width(&mut keys, "width"),
+        until: None,
         bits: read_bits(&mut keys),
         bits_from: read_bits_from(&mut keys),
         sign: read_sign(&mut keys),
@@ -66,6 +70,7 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         thousands: read_character(&mut keys, "thousands", &[",", ".", "'", " ", "_"]),
         limit_marks: read_limit_marks(&mut keys),
         sign_from: keys.text("sign_from"),
+        scale_from: keys.text("scale_from"),
         unit_from: keys.text("unit_from"),
         no_data: keys.literals("no_data"),
         range: read_range(&mut keys),
@@ -83,7 +88,19 @@ fn read(table: &DeTable<'_>, span: Range<usize>, groups: bool, problems: &mut Pr
         charsets: read_charsets(&mut keys),
         fill: read_fill(&mut keys),
         closed: keys.flag("closed"),
-        group: read_group(&mut keys, groups),
+        address: read_address(&mut keys),
+        run: None,
+        group: None,
+    };
+    let until = read_until(&mut keys);
+    if let Some(run) = read_run(&mut keys, depth) {
+        let field = Field { until, run: Some(run), ..field };
+        keys.done();
+        return field;
+    }
+    let field = match read_group(&mut keys, &field, until.clone(), depth) {
+        Some(group) => Field { group: Some(group), ..field },
+        None => Field { until, ..field },
     };
     keys.done();
     field
@@ -367,28 +384,102 @@ fn read_fill(keys: &mut Keys<'_, '_>) -> Option<u8> {
     byte
 }
 
-fn read_group(keys: &mut Keys<'_, '_>, allowed: bool) -> Option<Group> {
-    let count = read_count(keys);
-    let has_fields = keys.value("fields").map(toml::Spanned::span);
-    let (count, fields_span) = match (count, has_fields) {
-        (None, None) => return None,
-        (Some(_), None) => {
-            keys.missing("fields");
-            return None;
+/// A number of bytes, or the name of the field that says it.
+fn read_width(keys: &mut Keys<'_, '_>, key: &'static str) -> Option<Spanned<Width>> {
+    match keys.value(key)?.get_ref() {
+        DeValue::String(_) => keys.text(key).map(|name| Spanned { span: name.span, value: Width::Field(name.value) }),
+        _ => keys.size(key, 1).map(|size| Spanned { span: size.span, value: Width::Bytes(size.value) }),
+    }
+}
+
+fn read_until(keys: &mut Keys<'_, '_>) -> Option<Spanned<BytePattern>> {
+    let span = keys.value("until")?.span();
+    read_pattern(keys, "until").map(|value| Spanned { span, value })
+}
+
+/// `address`: a number, in decimal or hex.
+fn read_address(keys: &mut Keys<'_, '_>) -> Option<Spanned<u64>> {
+    let value = keys.value("address")?;
+    let address = super::keys::integer(value.get_ref()).and_then(|address| u64::try_from(address).ok());
+    if address.is_none() {
+        keys.wrong("address", "a whole number from 0", value);
+    }
+    Some(Spanned { span: value.span(), value: address? })
+}
+
+/// A run of values with addresses.
+fn read_run(keys: &mut Keys<'_, '_>, depth: usize) -> Option<Run> {
+    let from = keys.text("address_from");
+    let step = keys.size("step", 1);
+    let Some(from) = from else {
+        if let Some(step) = step {
+            let with = "a field without `address_from`".to_string();
+            keys.problem(step.span, ProblemKind::Conflict { key: "step", with });
         }
-        (None, Some(span)) => {
-            let kind = ProblemKind::Senseless("a group needs `count`, or `up_to = \"end\"`");
-            keys.problem(span, kind);
-            return None;
-        }
-        (Some(count), Some(span)) => (count, span),
+        return None;
     };
-    if !allowed {
-        keys.problem(fields_span, ProblemKind::Senseless("a group inside of a group is not supported"));
+    for key in ["count", "up_to", "size"] {
+        if let Some(value) = keys.value(key) {
+            let with = "`address_from`: a run takes what is left".to_string();
+            keys.problem(value.span(), ProblemKind::Conflict { key, with });
+        }
+    }
+    let fields = read_list(keys, "fields", depth);
+    for field in &fields {
+        let has_place = field.place != Place::Next || field.when.is_some() || field.optional || field.until.is_some();
+        if field.address.is_none() || field.group.is_some() || field.run.is_some() || has_place {
+            let why = "a value in a run has an `address` and a size, and nothing else says where it is";
+            keys.problem(field.span.clone(), ProblemKind::Senseless(why));
+        }
+    }
+    if fields.is_empty() {
+        keys.missing("fields");
+    }
+    Some(Run { from, step: step.map_or(1, |step| step.value), fields })
+}
+
+/// A group, or a list of values such as `field` is. `until` ends it, if it is a group and nothing else does.
+fn read_group(
+    keys: &mut Keys<'_, '_>,
+    field: &Field,
+    until: Option<Spanned<BytePattern>>,
+    depth: usize,
+) -> Option<Group> {
+    let count = read_count(keys);
+    let size = read_width(keys, "size");
+    let fields_span = keys.value("fields").map(toml::Spanned::span);
+    let count = match (count, until, &fields_span) {
+        (Some(_), Some(until), _) => {
+            keys.problem(until.span, ProblemKind::Senseless("`until` and `count` or `up_to` exclude each other"));
+            return None;
+        }
+        (Some(count), None, _) => count,
+        (None, Some(until), Some(_)) => Count::Until(until),
+        (None, None, Some(span)) => {
+            let kind = ProblemKind::Senseless("a group needs `count`, `until`, or `up_to = \"end\"`");
+            keys.problem(span.clone(), kind);
+            return None;
+        }
+        (None, _, None) => {
+            if let Some(size) = size {
+                let with = "a field that is no group".to_string();
+                keys.problem(size.span, ProblemKind::Conflict { key: "size", with });
+            }
+            return None;
+        }
+    };
+    if depth >= limits::NESTING {
+        let kind = ProblemKind::TooMany { what: "groups in one another", found: depth + 1, limit: limits::NESTING };
+        keys.problem(keys.span(), kind);
         return None;
     }
-    let fields = read_list(keys, "fields", false);
-    Some(Group { count, fields })
+    let fields = read_list(keys, "fields", depth + 1);
+    if fields.is_empty() && field.kind.is_none() {
+        let kind = ProblemKind::Senseless("a group needs `fields`, and a list of values its `type`");
+        keys.problem(keys.span(), kind);
+        return None;
+    }
+    Some(Group { count, size, fields })
 }
 
 fn read_count(keys: &mut Keys<'_, '_>) -> Option<Count> {

@@ -7,7 +7,7 @@ use core::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, unknown_word};
-use super::pattern::byte_pattern;
+use super::pattern::BytePattern;
 use super::types::{integer_type, unknown_type};
 use super::{Check, CheckForm, Cut, Frame, Length, LineEnd, Presence, Read, Repeated, Spanned, field};
 use crate::checksum::{self, Checksum};
@@ -101,8 +101,11 @@ fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
             Some(Cut::Sentence { checksum, anywhere })
         }
         "packet" => {
-            let start = read_pattern(keys, "start", true);
-            let end = read_pattern(keys, "end", false);
+            if keys.value("start").is_none() {
+                keys.missing("start");
+            }
+            let start = read_pattern(keys, "start");
+            let end = read_pattern(keys, "end");
             let length = read_length(keys, end.is_some());
             Some(Cut::Packet { start: start?, length: length?, end })
         }
@@ -168,32 +171,59 @@ pub(super) fn read_presence(keys: &mut Keys<'_, '_>, key: &'static str) -> Optio
     presence
 }
 
-fn read_pattern(keys: &mut Keys<'_, '_>, key: &'static str, required: bool) -> Option<Vec<u8>> {
-    let text = if required { keys.required_text(key)? } else { keys.text(key)? };
-    match byte_pattern(&text.value) {
-        Some(bytes) if bytes.len() <= limits::START => Some(bytes),
-        Some(bytes) => {
-            let kind = ProblemKind::TooMany { what: "bytes of a pattern", found: bytes.len(), limit: limits::START };
-            keys.problem(text.span, kind);
-            None
-        }
-        _ => {
-            let kind = ProblemKind::WrongValue {
-                key: key.to_string(),
-                expected: "bytes such as \"A5 5A\", \"STX 'R'\" or \"CR LF\"",
-                found: alloc::format!("the text \"{}\"", text.value.escape_debug()),
-            };
-            keys.problem(text.span, kind);
-            None
+/// A pattern, or a list of which each will do.
+pub(super) fn read_pattern(keys: &mut Keys<'_, '_>, key: &'static str) -> Option<BytePattern> {
+    let mut patterns = Vec::new();
+    let texts = keys.texts(key);
+    if let Some(one_too_many) = texts.get(limits::SEPARATORS) {
+        let kind = ProblemKind::TooMany { what: "patterns", found: texts.len(), limit: limits::SEPARATORS };
+        keys.problem(one_too_many.span.clone(), kind);
+        return None;
+    }
+    for text in &texts {
+        match BytePattern::parse(&text.value) {
+            Some(pattern) if pattern.length() > limits::START => {
+                let found = pattern.length();
+                let kind = ProblemKind::TooMany { what: "bytes of a pattern", found, limit: limits::START };
+                keys.problem(text.span.clone(), kind);
+                return None;
+            }
+            Some(pattern) if patterns.first().is_some_and(|first: &BytePattern| first.length() != pattern.length()) => {
+                let why = "patterns of a list have to be of one length: what follows is counted from it";
+                keys.problem(text.span.clone(), ProblemKind::Senseless(why));
+                return None;
+            }
+            Some(pattern) => patterns.push(pattern),
+            None => {
+                let kind = ProblemKind::WrongValue {
+                    key: key.to_string(),
+                    expected: "bytes such as \"A5 5A\", \"STX 'R'\", \"CR LF\", or with a mask \"80/80\"",
+                    found: alloc::format!("the text \"{}\"", text.value.escape_debug()),
+                };
+                keys.problem(text.span.clone(), kind);
+                return None;
+            }
         }
     }
+    (!patterns.is_empty()).then(|| BytePattern::any_of(patterns))
+}
+
+/// A pattern of which all bits matter.
+fn read_bytes(keys: &mut Keys<'_, '_>, key: &'static str) -> Option<Vec<u8>> {
+    let span = keys.value(key)?.span();
+    let bytes = read_pattern(keys, key)?.bytes();
+    if bytes.is_none() {
+        keys.problem(span, ProblemKind::Senseless("this is one text, without a mask"));
+    }
+    bytes
 }
 
 /// `start` of lines, in which no line ends.
-fn read_line_start(keys: &mut Keys<'_, '_>) -> Option<Vec<u8>> {
+fn read_line_start(keys: &mut Keys<'_, '_>) -> Option<BytePattern> {
     let span = keys.value("start")?.span();
-    let start = read_pattern(keys, "start", false)?;
-    if start.iter().any(|byte| matches!(byte, b'\r' | b'\n')) {
+    let start = read_pattern(keys, "start")?;
+    let ends_line = |byte: &super::MaskedByte| matches!(byte.value, b'\r' | b'\n') && byte.mask == 0xFF;
+    if start.alternatives().iter().flatten().any(ends_line) {
         keys.problem(span, ProblemKind::Senseless("a line ends before such a start is over"));
         return None;
     }
@@ -259,7 +289,7 @@ fn read_check(keys: &mut Keys<'_, '_>, has_end: bool, in_lines: bool) -> Option<
     let byte = inner.place("byte").map(|byte| byte.value);
     let from = inner.place("from").map_or(0, |from| from.value);
     let to = inner.place("to").map(|to| to.value);
-    let mark = read_pattern(&mut inner, "mark", false);
+    let mark = read_bytes(&mut inner, "mark");
     let words = [("required", Presence::Required), ("optional", Presence::Optional)];
     let presence = inner.word("presence", "presence of a checksum", &words).unwrap_or(Presence::Required);
     let behind = inner.flag("behind");

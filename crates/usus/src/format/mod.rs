@@ -15,7 +15,7 @@ mod write;
 pub use crate::integer::{Bits, Integer, Letters, Order, Sign};
 pub use keys::hex_bytes;
 use keys::hex_digits;
-pub use pattern::byte_pattern;
+pub use pattern::{BytePattern, MaskedByte, byte_pattern};
 pub(crate) use read::format as read;
 
 use alloc::string::{String, ToString};
@@ -39,7 +39,7 @@ use crate::value::Decimal;
 /// use usus::format::{Check, CheckForm, Cut, Field, FieldType, Frame, Integer, Length, Order, Record};
 ///
 /// let byte = Integer { signed: false, bytes: 1, order: Order::Big };
-/// let mut frame = Frame::new("packet", Cut::Packet { start: vec![0xA5, 0x5A], length: Length::Fixed(4.into()), end: None });
+/// let mut frame = Frame::new("packet", Cut::Packet { start: [0xA5, 0x5A].into(), length: Length::Fixed(4.into()), end: None });
 /// frame.checksum = Some(Check::new("SUM-8", CheckForm::Binary(byte)));
 ///
 /// let mut brake = Field::new("brake");
@@ -409,7 +409,7 @@ pub enum Cut {
     /// Lines of text.
     Text {
         /// `start`: what its lines begin with, where several kinds of lines are told apart by that.
-        start: Option<Vec<u8>>,
+        start: Option<BytePattern>,
         /// `end`: what ends a line.
         end: LineEnd,
         /// `idle`: a silence of this length ends a line too.
@@ -425,11 +425,11 @@ pub enum Cut {
     /// Packets that begin with a pattern.
     Packet {
         /// `start`: the pattern.
-        start: Vec<u8>,
+        start: BytePattern,
         /// `length`.
         length: Length,
         /// `end`: what ends it, if anything does.
-        end: Option<Vec<u8>>,
+        end: Option<BytePattern>,
     },
     /// SLIP (RFC 1055).
     Slip,
@@ -672,8 +672,10 @@ pub struct Field {
     pub label: Option<Spanned<String>>,
     /// `type`.
     pub kind: Option<Spanned<FieldType>>,
-    /// `width`, in bytes.
-    pub width: Option<Spanned<usize>>,
+    /// `width`: how many bytes it has.
+    pub width: Option<Spanned<Width>>,
+    /// `until`: the bytes that end it, which are none of it.
+    pub until: Option<Spanned<BytePattern>>,
     /// `bits`: those that are meant of an integer, the lowest of which is 0.
     pub bits: Option<Spanned<Bits>>,
     /// `bits_from`: which half of a byte has the first of its two digits, where the frame does not say it.
@@ -708,6 +710,8 @@ pub struct Field {
     pub limit_marks: Option<Spanned<[String; 2]>>,
     /// `sign_from`: the field that tells the sign, by its codes `+` and `-`.
     pub sign_from: Option<Spanned<String>>,
+    /// `scale_from`: the field that tells what the value is multiplied by: its `codes`, or its own value.
+    pub scale_from: Option<Spanned<String>>,
     /// `unit_from`: the field that tells the unit in which the value is sent.
     pub unit_from: Option<Spanned<String>>,
     /// `no_data`: raw values that stand for "no data".
@@ -738,7 +742,11 @@ pub struct Field {
     pub charsets: Vec<Charset>,
     /// `fill`: the byte that fills a text up to its width.
     pub fill: Option<u8>,
-    /// `count` or `up_to` and `fields`: a group.
+    /// `address`: of a value in a run, its address.
+    pub address: Option<Spanned<u64>>,
+    /// `address_from`, `step` and `fields`: a run of values.
+    pub run: Option<Run>,
+    /// `count`, `up_to` or `until` and `fields`: a group. Without `fields`, it is a list of such values.
     pub group: Option<Group>,
 }
 
@@ -755,14 +763,35 @@ impl Field {
 pub struct Group {
     /// How many items it has.
     pub count: Count,
-    /// Fields of one item.
+    /// `size` of one item, where its fields do not say it.
+    pub size: Option<Spanned<Width>>,
+    /// Fields of one item; none in a list of values.
     pub fields: Vec<Field>,
 }
 
 impl Group {
     /// So many items of these fields.
     pub fn new(count: Count, fields: Vec<Field>) -> Group {
-        Group { count, fields }
+        Group { count, size: None, fields }
+    }
+}
+
+/// A run of values that begins with the one of some address. Its fields are fields of the record: those whose addresses are in the run are there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Run {
+    /// `address_from`: the field that tells the address of the first value.
+    pub from: Spanned<String>,
+    /// `step`: bytes for each address.
+    pub step: usize,
+    /// Fields with their addresses.
+    pub fields: Vec<Field>,
+}
+
+impl Run {
+    /// A run whose first value has the address that a field tells, with so many bytes for each address.
+    pub fn new(from: impl Into<String>, step: usize, fields: Vec<Field>) -> Run {
+        Run { from: from.into().into(), step, fields }
     }
 }
 
@@ -775,6 +804,24 @@ pub enum Count {
     Field(Spanned<String>),
     /// As many as there is room for (`up_to = "end"`).
     ToEnd,
+    /// Up to such bytes where an item would begin (`until`).
+    Until(Spanned<BytePattern>),
+}
+
+/// How many bytes something has.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Width {
+    /// Always so many.
+    Bytes(usize),
+    /// As many as an earlier field says.
+    Field(String),
+}
+
+impl Width {
+    /// Its bytes, if they are always as many.
+    pub(crate) fn bytes(&self) -> Option<usize> {
+        if let Width::Bytes(bytes) = self { Some(*bytes) } else { None }
+    }
 }
 
 /// Where a field is.
@@ -934,6 +981,7 @@ pub(crate) fn weigh(fields: &[Field]) -> Weight {
     for field in fields {
         weight.add(Weight { fields: 1 + field.flags.len(), codes: field.codes.len() });
         weight.add(field.group.as_ref().map(|group| weigh(&group.fields)).unwrap_or_default());
+        weight.add(field.run.as_ref().map(|run| weigh(&run.fields)).unwrap_or_default());
     }
     weight
 }

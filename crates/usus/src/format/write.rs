@@ -9,8 +9,8 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 
 use super::pattern::pattern_of;
 use super::{
-    BitsFrom, Check, CheckForm, Clean, Count, Cut, Example, Expected, Field, FieldType, Format, Frame, Ignore, Length,
-    LineEnd, Literal, Place, Presence, Read, Record, Repeated, Sign, Spanned, When,
+    BitsFrom, BytePattern, Check, CheckForm, Clean, Count, Cut, Example, Expected, Field, FieldType, Format, Frame,
+    Ignore, Length, LineEnd, Literal, Place, Presence, Read, Record, Repeated, Sign, Spanned, When, Width,
 };
 use crate::time::Span;
 
@@ -84,7 +84,7 @@ fn frame(frame: &Frame) -> Keys {
     keys.text("cut", Some(word));
     match &frame.cut {
         Cut::Text { start, end, idle } => {
-            keys.text("start", start.as_deref().map(pattern_of).as_deref());
+            keys.pattern("start", start.as_ref());
             let word = match end {
                 LineEnd::Any => None,
                 LineEnd::Lf => Some("LF"),
@@ -99,8 +99,8 @@ fn frame(frame: &Frame) -> Keys {
             keys.flag("anywhere", *anywhere);
         }
         Cut::Packet { start, length, end } => {
-            keys.text("start", Some(&pattern_of(start)));
-            keys.text("end", end.as_deref().map(pattern_of).as_deref());
+            keys.pattern("start", Some(start));
+            keys.pattern("end", end.as_ref());
             match length {
                 Length::ToEnd => {}
                 Length::Fixed(length) => keys.shown("length", Some(length.value)),
@@ -224,7 +224,8 @@ fn field(field: &Field) -> Keys {
     let in_hex = matches!(kind, Some(FieldType::Hex | FieldType::HexInteger(_)));
     keys.text("digits", in_hex.then_some("hex"));
     keys.text("digits", matches!(kind, Some(FieldType::Bcd(_))).then_some("bcd"));
-    keys.shown("width", field.width.as_ref().map(|width| width.value));
+    keys.width("width", field.width.as_ref());
+    keys.pattern("until", field.until.as_ref().map(|until| &until.value));
     keys.text("bits", field.bits.as_ref().map(|bits| bits.value.to_string()).as_deref());
     keys.text("bits_from", field.bits_from.as_ref().map(|from| bits_from(from.value)));
     let sign = field.sign.as_ref().and_then(|sign| match sign.value {
@@ -257,6 +258,7 @@ fn field(field: &Field) -> Keys {
     let marks = field.limit_marks.iter().flat_map(|marks| &marks.value);
     keys.list("limit_marks", marks.map(|mark| quoted(mark)).collect());
     keys.text("sign_from", written(&field.sign_from));
+    keys.text("scale_from", written(&field.scale_from));
     keys.text("unit_from", written(&field.unit_from));
     keys.list("no_data", field.no_data.iter().map(|mark| literal(&mark.value)).collect());
     keys.put_some("range", field.range.as_ref().map(|range| format!("[{}, {}]", range.value[0], range.value[1])));
@@ -271,12 +273,20 @@ fn field(field: &Field) -> Keys {
     keys.text("invalid", field.strict.then_some("reject"));
     keys.list("charset", field.charsets.iter().map(|charset| quoted(charset.word())).collect());
     keys.shown("fill", field.fill);
+    keys.shown("address", field.address.as_ref().map(|address| address.value));
+    if let Some(run) = &field.run {
+        keys.text("address_from", Some(&run.from.value));
+        keys.shown("step", (run.step != 1).then_some(run.step));
+        keys.fields("fields", &run.fields);
+    }
     if let Some(group) = &field.group {
         match &group.count {
             Count::Fixed(count) => keys.shown("count", Some(count.value)),
             Count::Field(name) => keys.text("count", Some(&name.value)),
             Count::ToEnd => keys.text("up_to", Some("end")),
+            Count::Until(until) => keys.pattern("until", Some(&until.value)),
         }
+        keys.width("size", group.size.as_ref());
         keys.fields("fields", &group.fields);
     }
     keys
@@ -350,6 +360,18 @@ impl Keys {
         self.put_some(key, text.map(quoted));
     }
 
+    fn width(&mut self, key: &str, width: Option<&Spanned<Width>>) {
+        match width.map(|width| &width.value) {
+            None => {}
+            Some(Width::Bytes(bytes)) => self.shown(key, Some(bytes)),
+            Some(Width::Field(name)) => self.text(key, Some(name)),
+        }
+    }
+
+    fn pattern(&mut self, key: &str, pattern: Option<&BytePattern>) {
+        self.list(key, pattern.iter().flat_map(|pattern| pattern.words()).map(|word| quoted(&word)).collect());
+    }
+
     /// A number.
     fn shown(&mut self, key: &str, number: Option<impl Display>) {
         self.put_some(key, number.map(|number| number.to_string()));
@@ -406,7 +428,12 @@ impl Keys {
             let value = match expected {
                 Expected::Value(value) => literal(&value.value),
                 Expected::Items(_, items) => {
-                    let item = |fields: &Vec<_>| {
+                    let item = |fields: &Vec<(Spanned<String>, Expected)>| {
+                        if let [(value, Expected::Value(literally))] = &**fields
+                            && value.value == name.value
+                        {
+                            return literal(&literally.value);
+                        }
                         let mut keys = Keys::default();
                         keys.expected(fields);
                         keys.inline()

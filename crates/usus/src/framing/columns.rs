@@ -3,6 +3,8 @@
 use alloc::vec::Vec;
 use core::ops::Deref;
 
+use crate::limits;
+
 /// Bytes of a text whose separators are told together: a bit of a word each.
 pub(super) const BLOCK: usize = 64;
 
@@ -119,6 +121,28 @@ impl Columns {
                 Some([begin, end]) => self.add_apart((*begin).into(), (*end).into()),
                 None => self.add_absent(),
             }
+        }
+    }
+
+    /// Adds the row of an item of parts, in which nothing is yet. Returns its place; nothing if there are too many.
+    pub(crate) fn add_row(&mut self, places: usize) -> Option<usize> {
+        let row = self.count;
+        if row + places > limits::PARTS {
+            return None;
+        }
+        if self.places.len() < row + places {
+            self.places.resize((row + places + ROOM).next_power_of_two(), 0);
+        }
+        self.places[row..row + places].fill(0);
+        self.count += places;
+        Some(row)
+    }
+
+    /// Writes down a place in a row. What is beyond sixteen bits was refused before.
+    #[inline]
+    pub(crate) fn set_place(&mut self, at: usize, place: usize) {
+        if let Some(at) = self.places.get_mut(..self.count).and_then(|places| places.get_mut(at)) {
+            *at = place as u16;
         }
     }
 

@@ -31,13 +31,10 @@ impl Packet {
         if self.begins(bytes) {
             return Start::At(from);
         }
-        if let Some(offset) = self.start.finder.find(bytes) {
+        if let Some(offset) = self.start.find(bytes) {
             return Start::At(from + offset as u64);
         }
-        let start = &self.start.bytes;
-        let longest = bytes.len().min(start.len() - 1);
-        let hidden = (1..=longest).rev().find(|&length| bytes.ends_with(&start[..length])).unwrap_or(0);
-        Start::NotBefore(view.end() - hidden as u64)
+        Start::NotBefore(view.end() - self.start.hidden(bytes) as u64)
     }
 
     /// What the bytes from a start pattern on are.
@@ -73,7 +70,7 @@ impl Packet {
 
     /// The contents of a whole packet.
     pub(super) fn contents(&self, packet: &[u8]) -> Option<Contents> {
-        let behind = self.end.as_ref().map_or(0, |end| end.bytes.len() + self.behind);
+        let behind = self.end.as_ref().map_or(0, |end| end.length() + self.behind);
         Some(Contents::Lie(0, packet.len().checked_sub(behind)? as u32))
     }
 
@@ -101,8 +98,8 @@ impl Packet {
             }
         }
         let length = self.length(number, bytes, looked_at)?;
-        let behind = self.end.as_ref().map_or(0, |end| end.bytes.len() + self.behind);
-        let Some(contents) = length.checked_sub(behind).filter(|contents| *contents >= self.start.bytes.len()) else {
+        let behind = self.end.as_ref().map_or(0, |end| end.length() + self.behind);
+        let Some(contents) = length.checked_sub(behind).filter(|contents| *contents >= self.start.length()) else {
             return Err(Verdict::Fail(Reason::Length { frame: number, found: length as u64 }));
         };
         // A text is claimed once all of it is there: its length tells nothing about the record.
@@ -148,21 +145,21 @@ impl Packet {
     #[inline(never)]
     fn length_to_end(&self, number: u16, bytes: &[u8], looked_at: usize) -> Result<usize, Verdict> {
         let Some(end) = &self.end else { return Ok(bytes.len()) };
-        let behind = end.bytes.len() + self.behind;
+        let behind = end.length() + self.behind;
         let limit = self.longest.saturating_sub(behind);
         let first = self.shortest.saturating_sub(behind);
-        let seen = &bytes[..bytes.len().min(limit + end.bytes.len())];
-        let overlap = end.bytes.len().max(self.start.bytes.len()) - 1;
+        let seen = &bytes[..bytes.len().min(limit + end.length())];
+        let overlap = end.length().max(self.start.length()) - 1;
         let from = looked_at.saturating_sub(overlap).min(seen.len());
-        let found = seen.get(first.max(from)..).and_then(|bytes| end.finder.find(bytes));
+        let found = seen.get(first.max(from)..).and_then(|bytes| end.find(bytes));
         let found = found.map(|place| first.max(from) + place);
         let before = &seen[from.max(1).min(seen.len())..found.unwrap_or(seen.len())];
-        if self.start.finder.find(before).is_some() {
+        if self.start.find(before).is_some() {
             return Err(Verdict::Fail(Reason::BeginsAnew { frame: number }));
         }
         match found {
             Some(contents) => Ok(contents + behind),
-            None if seen.len() < bytes.len() || seen.len() == limit + end.bytes.len() => {
+            None if seen.len() < bytes.len() || seen.len() == limit + end.length() => {
                 Err(Verdict::Fail(Reason::NoEnd { frame: number, length: self.longest as u32 }))
             }
             None => Err(Verdict::Need((bytes.len() + 1).max(first + behind))),
@@ -174,7 +171,7 @@ impl Packet {
     fn admits(&self, plan: &Inner, choice: Choice, length: usize, contents: usize) -> bool {
         match choice {
             Choice::Kind(kind) => match plan.kinds[usize::from(kind)].shape.unit {
-                ShapeUnit::Bytes => plan.kinds[usize::from(kind)].shape.admits(contents),
+                ShapeUnit::Bytes | ShapeUnit::Parts => plan.kinds[usize::from(kind)].shape.admits(contents),
                 ShapeUnit::Columns
                 | ShapeUnit::Apart
                 | ShapeUnit::Pairs

@@ -80,7 +80,7 @@ impl<'de> Visitor<'de> for RecordReader<'_> {
                             record.kind
                         )));
                     };
-                    record.fields = map.next_value_seed(Fields(&kind.fields, Cells))?;
+                    record.fields = map.next_value_seed(Fields(&kind.fields))?;
                 }
                 "quality" => qualities = map.next_value_seed(Qualities)?,
                 _ => {
@@ -99,15 +99,26 @@ impl OwnedRecord {
             let word = &qualities.iter().find(|(known, _)| known == name)?.1;
             Quality::ALL.into_iter().find(|quality| quality.word() == word)
         };
-        for (name, cell) in &mut self.fields {
-            match cell {
-                OwnedCell::Reading(reading) => reading.quality = quality(name).unwrap_or(reading.quality),
-                OwnedCell::Items(items) => {
-                    for (number, item) in items.iter_mut().enumerate() {
-                        for (inner, reading) in item {
-                            let path = format!("{name}[{}].{inner}", number + 1);
+        set_in("", &mut self.fields, &quality);
+    }
+}
+
+/// Sets the qualities of fields by their paths.
+fn set_in(path: &str, fields: &mut [(String, OwnedCell)], quality: &dyn Fn(&str) -> Option<Quality>) {
+    for (name, cell) in fields {
+        match cell {
+            OwnedCell::Reading(reading) => {
+                reading.quality = quality(&format!("{path}{name}")).unwrap_or(reading.quality);
+            }
+            OwnedCell::Items(items) => {
+                for (number, item) in items.iter_mut().enumerate() {
+                    let path = format!("{path}{name}[{}]", number + 1);
+                    match &mut **item {
+                        // The value of a list.
+                        [(value, OwnedCell::Reading(reading))] if value == name => {
                             reading.quality = quality(&path).unwrap_or(reading.quality);
                         }
+                        fields => set_in(&format!("{path}."), fields, quality),
                     }
                 }
             }
@@ -141,53 +152,35 @@ impl<'de> Visitor<'de> for Qualities {
     }
 }
 
-/// What a field is read as.
-trait Read<'de>: Copy {
-    type Value;
+/// A field of a record or an item: a reading, or a group.
+struct Cell<'s>(&'s FieldSchema);
 
-    fn read<A: MapAccess<'de>>(self, field: &FieldSchema, map: &mut A) -> Result<Self::Value, A::Error>;
-}
-
-/// Fields of a record: readings and groups.
-#[derive(Clone, Copy)]
-struct Cells;
-
-impl<'de> Read<'de> for Cells {
+impl<'de> DeserializeSeed<'de> for Cell<'_> {
     type Value = OwnedCell;
 
-    fn read<A: MapAccess<'de>>(self, field: &FieldSchema, map: &mut A) -> Result<OwnedCell, A::Error> {
-        match field.value_type {
-            ValueType::Group => map.next_value_seed(Items(&field.items)).map(OwnedCell::Items),
-            _ => Readings.read(field, map).map(OwnedCell::Reading),
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<OwnedCell, D::Error> {
+        match self.0.value_type {
+            ValueType::Group | ValueType::List => Items(self.0).deserialize(deserializer).map(OwnedCell::Items),
+            value_type => {
+                let value = Value(value_type).deserialize(deserializer)?;
+                Ok(OwnedCell::Reading(OwnedReading { value, quality: Quality::Good }))
+            }
         }
     }
 }
 
-/// Fields of an item.
-#[derive(Clone, Copy)]
-struct Readings;
+struct Fields<'s>(&'s [FieldSchema]);
 
-impl<'de> Read<'de> for Readings {
-    type Value = OwnedReading;
-
-    fn read<A: MapAccess<'de>>(self, field: &FieldSchema, map: &mut A) -> Result<OwnedReading, A::Error> {
-        let value = map.next_value_seed(Value(field.value_type))?;
-        Ok(OwnedReading { value, quality: Quality::Good })
-    }
-}
-
-struct Fields<'s, R>(&'s [FieldSchema], R);
-
-impl<'de, R: Read<'de>> DeserializeSeed<'de> for Fields<'_, R> {
-    type Value = Vec<(String, R::Value)>;
+impl<'de> DeserializeSeed<'de> for Fields<'_> {
+    type Value = Vec<(String, OwnedCell)>;
 
     fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Self::Value, D::Error> {
         deserializer.deserialize_map(self)
     }
 }
 
-impl<'de, R: Read<'de>> Visitor<'de> for Fields<'_, R> {
-    type Value = Vec<(String, R::Value)>;
+impl<'de> Visitor<'de> for Fields<'_> {
+    type Value = Vec<(String, OwnedCell)>;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("values by field")
@@ -199,16 +192,17 @@ impl<'de, R: Read<'de>> Visitor<'de> for Fields<'_, R> {
             let Some(field) = self.0.iter().find(|field| field.name == name) else {
                 return Err(de::Error::custom(format!("a field of the format, not `{name}`")));
             };
-            fields.push((name, self.1.read(field, &mut map)?));
+            fields.push((name, map.next_value_seed(Cell(field))?));
         }
         Ok(fields)
     }
 }
 
-struct Items<'s>(&'s [FieldSchema]);
+/// The items of a group, or the values of a list.
+struct Items<'s>(&'s FieldSchema);
 
 impl<'de> DeserializeSeed<'de> for Items<'_> {
-    type Value = Vec<Vec<(String, OwnedReading)>>;
+    type Value = Vec<Vec<(String, OwnedCell)>>;
 
     fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Self::Value, D::Error> {
         deserializer.deserialize_seq(self)
@@ -216,7 +210,7 @@ impl<'de> DeserializeSeed<'de> for Items<'_> {
 }
 
 impl<'de> Visitor<'de> for Items<'_> {
-    type Value = Vec<Vec<(String, OwnedReading)>>;
+    type Value = Vec<Vec<(String, OwnedCell)>>;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("the items of a group")
@@ -224,8 +218,17 @@ impl<'de> Visitor<'de> for Items<'_> {
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Self::Value, A::Error> {
         let mut all = Vec::new();
-        while let Some(item) = items.next_element_seed(Fields(self.0, Readings))? {
-            all.push(item);
+        match (self.0.is_list(), self.0.items.first()) {
+            (true, Some(value)) => {
+                while let Some(cell) = items.next_element_seed(Cell(value))? {
+                    all.push([(value.name.clone(), cell)].into());
+                }
+            }
+            _ => {
+                while let Some(item) = items.next_element_seed(Fields(&self.0.items))? {
+                    all.push(item);
+                }
+            }
         }
         Ok(all)
     }

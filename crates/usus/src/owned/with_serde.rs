@@ -10,7 +10,7 @@ use serde::de::{self, DeserializeOwned, Deserializer, IntoDeserializer, Visitor}
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
 use super::{OwnedCell, OwnedReading, OwnedRecord, OwnedValue};
-use crate::record::{Cell, Record};
+use crate::record::{Cell, Item, Record};
 use crate::value::{Decimal, Quality, Reading, Value};
 
 /// Why a record does not fit into a struct.
@@ -121,7 +121,7 @@ impl Record<'_> {
     pub fn to<T: DeserializeOwned>(&self) -> Result<T, RecordError> {
         let fields = self.fields().map(|(schema, cell)| {
             let name = schema.name.as_str();
-            (name, CellDeserializer { cell, name, item: None })
+            (name, CellDeserializer { cell, name, item: None, is_list: schema.is_list() })
         });
         T::deserialize(MapDeserializer::new(fields))
     }
@@ -133,6 +133,56 @@ struct CellDeserializer<'a> {
     name: &'a str,
     /// The group and the place of the item that it is in.
     item: Option<(&'a str, usize)>,
+    /// Whether it is a list, whose items are values.
+    is_list: bool,
+}
+
+/// An item of a group: its fields, or the value that it is.
+struct ItemDeserializer<'a> {
+    group: CellDeserializer<'a>,
+    number: usize,
+    item: Item<'a>,
+}
+
+impl<'a> ItemDeserializer<'a> {
+    fn fields(&self) -> impl Iterator<Item = (&'a str, CellDeserializer<'a>)> + use<'a> {
+        let item = Some((self.group.name, self.number));
+        self.item.fields().map(move |(schema, cell)| {
+            let name = schema.name.as_str();
+            (name, CellDeserializer { cell, name, item, is_list: schema.is_list() })
+        })
+    }
+}
+
+impl<'de> IntoDeserializer<'de, RecordError> for ItemDeserializer<'_> {
+    type Deserializer = Self;
+
+    fn into_deserializer(self) -> Self {
+        self
+    }
+}
+
+impl<'de> Deserializer<'de> for ItemDeserializer<'_> {
+    type Error = RecordError;
+
+    fn deserialize_any<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, RecordError> {
+        match self.fields().next().filter(|_| self.group.is_list) {
+            Some((_, value)) => value.deserialize_any(visitor),
+            None => MapDeserializer::new(self.fields()).deserialize_any(visitor),
+        }
+    }
+
+    fn deserialize_option<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, RecordError> {
+        match self.fields().next().filter(|_| self.group.is_list) {
+            Some((_, value)) => value.deserialize_option(visitor),
+            None => visitor.visit_some(self),
+        }
+    }
+
+    serde::forward_to_deserialize_any! {
+        bool i8 i16 i32 i64 i128 u8 u16 u32 u64 u128 f32 f64 char str string bytes byte_buf unit unit_struct newtype_struct seq
+        tuple tuple_struct map struct enum identifier ignored_any
+    }
 }
 
 impl CellDeserializer<'_> {
@@ -160,13 +210,7 @@ impl<'de> Deserializer<'de> for CellDeserializer<'_> {
         let reading = match self.cell {
             Cell::Reading(reading) => reading,
             Cell::Group(items) => {
-                let items = items.enumerate().map(|(number, item)| {
-                    let fields = item.fields().map(move |(schema, reading)| {
-                        let name = schema.name.as_str();
-                        (name, CellDeserializer { cell: Cell::Reading(reading), name, item: Some((self.name, number)) })
-                    });
-                    MapDeserializer::new(fields)
-                });
+                let items = items.enumerate().map(|(number, item)| ItemDeserializer { group: self, number, item });
                 return match visitor.visit_seq(SeqDeserializer::new(items)) {
                     // What is wrong in an item has said so.
                     Err(error) if error.found.is_some() => Err(error),
@@ -275,19 +319,34 @@ impl OwnedRecord {
                 qualities.push((name, reading.quality.word()));
             }
         };
-        for (name, cell) in &self.fields {
-            match cell {
-                OwnedCell::Reading(reading) => tell(name.clone(), reading),
-                OwnedCell::Items(items) => {
-                    for (number, item) in items.iter().enumerate() {
-                        for (inner, reading) in item {
-                            tell(format!("{name}[{}].{inner}", number + 1), reading);
-                        }
+        gather("", &self.fields, &mut tell);
+        qualities
+    }
+}
+
+/// Tells each reading with its path: those of items by field and item.
+fn gather(path: &str, fields: &[(String, OwnedCell)], tell: &mut dyn FnMut(String, &OwnedReading)) {
+    for (name, cell) in fields {
+        match cell {
+            OwnedCell::Reading(reading) => tell(format!("{path}{name}"), reading),
+            OwnedCell::Items(items) => {
+                for (number, item) in items.iter().enumerate() {
+                    let path = format!("{path}{name}[{}]", number + 1);
+                    match as_value(name, item) {
+                        Some(reading) => tell(path, reading),
+                        None => gather(&format!("{path}."), item, tell),
                     }
                 }
             }
         }
-        qualities
+    }
+}
+
+/// The value that an item of a list is; nothing if it is an item of a group.
+fn as_value<'i>(group: &str, item: &'i [(String, OwnedCell)]) -> Option<&'i OwnedReading> {
+    match item {
+        [(name, OwnedCell::Reading(reading))] if name == group => Some(reading),
+        _ => None,
     }
 }
 
@@ -299,19 +358,36 @@ impl Serialize for Qualities<'_> {
     }
 }
 
-struct Fields<'a, T>(&'a [(String, T)]);
+struct Fields<'a>(&'a [(String, OwnedCell)]);
 
-impl<T: Serialize> Serialize for Fields<'_, T> {
+impl Serialize for Fields<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_map(self.0.iter().map(|(name, value)| (name, value)))
+        serializer.collect_map(self.0.iter().map(|(name, value)| (name, Named(name, value))))
     }
 }
 
-impl Serialize for OwnedCell {
+/// A cell, and what it is called.
+struct Named<'a>(&'a str, &'a OwnedCell);
+
+impl Serialize for Named<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        match self {
+        match self.1 {
             OwnedCell::Reading(reading) => reading.serialize(serializer),
-            OwnedCell::Items(items) => serializer.collect_seq(items.iter().map(|item| Fields(item))),
+            OwnedCell::Items(items) => {
+                serializer.collect_seq(items.iter().map(|item| OwnedItem(as_value(self.0, item), item)))
+            }
+        }
+    }
+}
+
+/// An item: the value that it is, or its fields.
+struct OwnedItem<'a>(Option<&'a OwnedReading>, &'a [(String, OwnedCell)]);
+
+impl Serialize for OwnedItem<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self.0 {
+            Some(value) => value.serialize(serializer),
+            None => Fields(self.1).serialize(serializer),
         }
     }
 }

@@ -18,6 +18,8 @@ pub(crate) enum At {
     Tail(usize),
     /// Before the frame's end.
     Back(usize),
+    /// In a part whose place is written down in the row of the record or the item: so many bytes from its begin.
+    Part { part: usize, offset: usize },
 }
 
 /// How one field is read.
@@ -292,6 +294,8 @@ pub(crate) enum NumberOf {
 #[derive(Clone, Debug)]
 pub(crate) struct Convert {
     pub(crate) scale: Option<Decimal>,
+    /// What else it is multiplied by, as another field says.
+    pub(crate) scale_from: Option<Box<ScaleFrom>>,
     pub(crate) add: Option<Decimal>,
     /// Where its sign is sent.
     pub(crate) sign: Option<Box<SignFrom>>,
@@ -311,7 +315,7 @@ pub(crate) struct SentUnits {
 impl Convert {
     /// Whether it leaves every number as it is.
     pub(crate) fn is_nothing(&self) -> bool {
-        let is_scaled = self.scale.is_some() || self.add.is_some() || self.sign.is_some();
+        let is_scaled = self.scale.is_some() || self.add.is_some() || self.sign.is_some() || self.scale_from.is_some();
         !is_scaled && self.unit.is_none() && self.sent.is_none()
     }
 }
@@ -322,6 +326,14 @@ pub(crate) struct SignFrom {
     pub(crate) field: Field,
     /// What stands for a sign, and whether that is a minus.
     pub(crate) signs: Box<[(Constant, bool)]>,
+}
+
+/// A scale that is sent beside the value.
+#[derive(Clone, Debug)]
+pub(crate) struct ScaleFrom {
+    pub(crate) field: Field,
+    /// What its codes mean; if there are none, its value is the scale.
+    pub(crate) scales: Box<[(Constant, Decimal)]>,
 }
 
 /// A unit that is sent beside the value.
@@ -348,7 +360,8 @@ pub(crate) struct Counter {
 
 impl Counter {
     pub(crate) fn new(name: &str, field: &Field, last: u64) -> Counter {
-        let word = field.word.as_ref().filter(|word| field.tests.is_none() && word.places == 0).cloned();
+        let is_whole = |word: &&Word| field.tests.is_none() && word.places == 0 && matches!(field.at, At::Front(_));
+        let word = field.word.as_ref().filter(is_whole).cloned();
         Counter { name: name.into(), field: field.clone(), word, last, slot: 0 }
     }
 

@@ -3,7 +3,7 @@
 use alloc::boxed::Box;
 use alloc::vec::Vec;
 
-use super::{Check, CheckPlace, Choice, ChoiceKey, Edge, Frame, Kind, Length, Packet, Word};
+use super::{Check, CheckPlace, Choice, ChoiceKey, Edge, Frame, Kind, Length, Packet, Reading, Word};
 use crate::checksum::Place;
 use crate::format::CheckForm;
 use crate::integer::{Integer, Order};
@@ -54,7 +54,7 @@ const BYTE: Integer = Integer { signed: false, bytes: 1, order: Order::Little };
 /// The fixed packets of a frame's kinds, if its choice and its checksum allow any.
 pub(crate) fn fixed_packets(packet: &Packet, frame: &Frame, kinds: &[Kind]) -> Option<FixedPackets> {
     let ChoiceKey::Byte { at: at @ 0..8, choices } = &frame.key else { return None };
-    if packet.end.is_some() || frame.has_columns {
+    if packet.end.is_some() || frame.reading == Reading::Text {
         return None;
     }
     let mut all: Vec<FixedPacket> = Vec::new();
@@ -99,10 +99,10 @@ fn residue(check: &Check) -> Option<u64> {
 
 fn fixed_packet(frame: &Frame, packet: &Packet, number: u16, kind: &Kind) -> Option<FixedPacket> {
     let length = kind.exact?;
-    if packet.start.bytes.len() > 8 || length < packet.header || !frame.constants.is_empty() {
+    if length < packet.header || !frame.constants.is_empty() {
         return None;
     }
-    let [mut value, mut mask] = packet.start.word;
+    let [mut value, mut mask] = packet.start.only_word()?;
     if let Length::Field { at, integer, add } = &packet.length {
         let bits = u32::from(integer.bytes) * 8;
         if matches!(integer.order, Order::Letters(_)) {

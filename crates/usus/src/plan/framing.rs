@@ -2,9 +2,7 @@
 
 use alloc::boxed::Box;
 
-use memchr::memmem::Finder;
-
-use super::FixedPackets;
+use super::{FixedPackets, Pattern};
 use crate::format::{LineEnd, Presence};
 use crate::integer::Integer;
 use crate::time::Span;
@@ -72,32 +70,4 @@ pub(crate) enum Length {
 pub(crate) struct Slip {
     /// The most bytes that a frame can have, as it is sent.
     pub(crate) longest: usize,
-}
-
-/// Some bytes to be found.
-#[derive(Clone)]
-pub(crate) struct Pattern {
-    pub(crate) bytes: Box<[u8]>,
-    /// The first eight of them as a word, low byte first, and a mask of those that there are.
-    pub(crate) word: [u64; 2],
-    pub(crate) finder: Finder<'static>,
-}
-
-impl Pattern {
-    pub(crate) fn new(bytes: &[u8]) -> Pattern {
-        let first = bytes.iter().take(8).enumerate();
-        let word = first.fold([0; 2], |[word, mask], (index, byte)| {
-            [word | u64::from(*byte) << (8 * index), mask | 0xFF << (8 * index)]
-        });
-        Pattern { bytes: bytes.into(), word, finder: Finder::new(bytes).into_owned() }
-    }
-
-    /// Whether bytes begin with it.
-    #[inline(always)]
-    pub(crate) fn begins(&self, bytes: &[u8]) -> bool {
-        match bytes.first_chunk::<8>() {
-            Some(eight) if self.bytes.len() <= 8 => u64::from_le_bytes(*eight) & self.word[1] == self.word[0],
-            _ => bytes.starts_with(&self.bytes),
-        }
-    }
 }

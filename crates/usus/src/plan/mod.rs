@@ -7,6 +7,8 @@ mod form;
 mod framing;
 mod layout;
 mod output;
+mod parts;
+mod pattern;
 mod select;
 mod separation;
 mod short;
@@ -26,13 +28,18 @@ use crate::time::Span;
 use crate::value::Decimal;
 
 pub(crate) use field::{
-    At, Bcd, Convert, Counter, Field, Meaning, NumberOf, Raw, SentUnits, SignFrom, Taken, Tested, Tests, UnitFrom, Word,
+    At, Bcd, Convert, Counter, Field, Meaning, NumberOf, Raw, ScaleFrom, SentUnits, SignFrom, Taken, Tested, Tests,
+    UnitFrom, Word,
 };
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use form::{Form, Step, Walk};
-pub(crate) use framing::{Framing, Length, Packet, Pattern, Sentence, Slip, Text};
+pub(crate) use framing::{Framing, Length, Packet, Sentence, Slip, Text};
 pub use layout::LayoutRow;
-pub(crate) use output::{Group, Output, Plain, What};
+pub(crate) use output::{Group, Output, Plain, Stride, What};
+pub(crate) use parts::{
+    Addressed, Asked, GroupItems, ItemSize, Level, Many, PartExtent, PartThere, Parts, RowPart, place_of,
+};
+pub(crate) use pattern::Pattern;
 pub use select::{UnknownName, Wants};
 pub(crate) use separation::{Apart, Begins, Pairs, Separation};
 pub(crate) use short::Shortcut;
@@ -40,6 +47,9 @@ pub(crate) use stage::{Join, Stage};
 
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.
 pub(crate) const NEAR: usize = 64;
+
+/// Groups around a field, and the record.
+pub(crate) const NESTING: usize = crate::limits::NESTING + 1;
 
 /// A format, ready to decode. Clones share it.
 ///
@@ -216,8 +226,8 @@ pub(crate) struct Frame {
     pub(crate) takes_long: bool,
     /// Bytes of the contents before the first column.
     pub(crate) lead: usize,
-    /// What its lines begin with, if that tells them from others; empty if nothing has to.
-    pub(crate) line_start: Box<[u8]>,
+    /// What its lines begin with, if that tells them from others.
+    pub(crate) line_start: Option<Pattern>,
     pub(crate) kinds: Vec<u16>,
     pub(crate) ignores: Vec<u16>,
     pub(crate) key: ChoiceKey,
@@ -231,8 +241,7 @@ impl Frame {
     /// Whether a line begins as this frame's do.
     #[inline(always)]
     pub(crate) fn begins_line(&self, line: &[u8]) -> bool {
-        // Nothing is compared where nothing has to be: that takes processors long that look at what an empty slice points to.
-        self.line_start.is_empty() || line.starts_with(&self.line_start)
+        self.line_start.as_ref().is_none_or(|start| start.begins(line))
     }
 }
 
@@ -412,6 +421,10 @@ pub(crate) struct Kind {
     pub(crate) gaps: Option<Box<Gaps>>,
     /// What stands between its columns, where it is not read as its frame is.
     pub(crate) separation: Option<Box<Separation>>,
+    /// Its parts, where they are walked through to know where they are.
+    pub(crate) parts: Option<Box<Parts>>,
+    /// Fields in the items of its groups that decide whether the frame is taken.
+    pub(crate) item_gates: Box<[ItemGates]>,
     /// What names its columns.
     pub(crate) heading: Option<Box<Heading>>,
     /// Whether its lines name the columns of others.
@@ -466,6 +479,8 @@ pub(crate) struct Labels {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum ShapeUnit {
     Bytes,
+    /// Bytes, part by part: of a frame that is longer or shorter, a part says so.
+    Parts,
     /// Columns that lie side by side.
     Columns,
     /// Columns that lie apart.
@@ -505,6 +520,7 @@ impl Shape {
     #[inline(always)]
     pub(crate) fn admits(&self, bytes: usize) -> bool {
         match self.item {
+            _ if self.unit == ShapeUnit::Parts => bytes >= self.least(),
             0 => bytes == self.least(),
             item => bytes >= self.least() && (bytes - self.least()).is_multiple_of(item),
         }
@@ -517,6 +533,14 @@ pub(crate) enum Count {
     ToEnd,
     /// As many as this field says.
     Field(Box<Field>),
+}
+
+/// The fields of a group's items that decide whether the frame is taken at all.
+#[derive(Clone)]
+pub(crate) struct ItemGates {
+    pub(crate) name: String,
+    pub(crate) group: Group,
+    pub(crate) gates: Vec<Gate>,
 }
 
 /// A field that has to hold for the record to be taken.

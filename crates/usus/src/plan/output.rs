@@ -123,9 +123,7 @@ impl Output {
     pub(crate) fn number(outputs: &mut [Output]) {
         for (place, output) in outputs.iter_mut().enumerate() {
             output.schema.place = place as u16;
-            for (place, item) in output.schema.items.iter_mut().enumerate() {
-                item.place = place as u16;
-            }
+            number_items(&mut output.schema);
             if let What::Group(group) = &mut output.what {
                 Output::number(&mut group.outputs);
             }
@@ -146,6 +144,8 @@ impl Output {
     pub(crate) fn of(schema: FieldSchema, field: &Field) -> Output {
         let short = short::short(field);
         let what = match (&field.word, &field.tests, short) {
+            // In the row of an item, its place is no place in the frame.
+            _ if matches!(field.at, At::Part { .. }) => What::Field(Box::new(field.clone())),
             (Some(_), None, _) => What::Integer,
             (Some(_), Some(tests), _) => {
                 let names = match &field.meaning {
@@ -157,7 +157,8 @@ impl Output {
             (.., Some((first, way))) => What::Column { first, way, field: Box::new(field.clone()) },
             _ => What::Field(Box::new(field.clone())),
         };
-        Output::new(schema, what, field.word.as_ref())
+        let word = field.word.as_ref().filter(|_| !matches!(field.at, At::Part { .. }));
+        Output::new(schema, what, word)
     }
 
     /// The output of one bit of a field.
@@ -178,11 +179,29 @@ impl Output {
 
 #[derive(Clone)]
 pub(crate) struct Group {
-    /// First byte or column of the first item.
+    /// First byte or column of the first item; of a part, that is written down.
     pub(crate) first: At,
-    /// Bytes or columns of one item.
-    pub(crate) size: usize,
-    /// How many items; nothing if it is the varying part.
+    pub(crate) step: Stride,
+    /// How many items; nothing if it is the varying part, or written down.
     pub(crate) count: Option<usize>,
     pub(crate) outputs: Vec<Output>,
+}
+
+/// Tells the fields of a group's items, and those of groups in them, their places.
+fn number_items(schema: &mut FieldSchema) {
+    for (place, item) in schema.items.iter_mut().enumerate() {
+        item.place = place as u16;
+        number_items(item);
+    }
+}
+
+/// Where the next item of a group is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Stride {
+    /// So many bytes or columns further on.
+    Even(usize),
+    /// Where the row of this one says.
+    Rows,
+    /// All are in one place: each has an output of its own.
+    Spread,
 }

@@ -134,7 +134,9 @@ fn way(field: &Field) -> Shortcut {
 
 /// The way of a number that may be given in several units.
 fn unit(convert: &Convert) -> Option<Shortcut> {
-    let Convert { scale: None, add: None, sign: None, unit: Some(unit), sent: None } = convert else { return None };
+    let Convert { scale: None, scale_from: None, add: None, sign: None, unit: Some(unit), sent: None } = convert else {
+        return None;
+    };
     // The unit's own column is looked up in it as it stands: by the first of its codes that fits.
     let (Raw::Columns(1) | Raw::Apart(1) | Raw::Found, At::Front(column)) = (&unit.field.raw, unit.field.at) else {
         return None;

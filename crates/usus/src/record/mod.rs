@@ -9,7 +9,7 @@ use crate::clean::Removed;
 use crate::framing::Contents;
 use crate::input::LineId;
 use crate::marks::Marks;
-use crate::plan::{At, Group, Kind, NEAR, Output, Plan, What};
+use crate::plan::{Group, Kind, NEAR, Output, Plan, ShapeUnit, Stride, What};
 use crate::read::{Cells, Sent};
 use crate::schema::{FieldSchema, KindSchema, Place};
 use crate::time::Time;
@@ -147,7 +147,7 @@ impl<'a> Record<'a> {
             return self.visit_row(visitor);
         }
         // Two ways, each of its own, since each keeps what it works with in registers.
-        if self.cells.columns.is_empty() { self.visit_packet(visitor) } else { self.visit_columns(visitor) }
+        if self.is_in_bytes() { self.visit_packet(visitor) } else { self.visit_columns(visitor) }
     }
 
     #[inline(never)]
@@ -266,14 +266,13 @@ impl<'a> Record<'a> {
     }
 
     fn items(&self, group: &'a Group) -> Items<'a> {
-        let count = group.count.unwrap_or(self.count as usize);
-        let first = match group.first {
-            At::Front(place) => place,
-            At::Tail(place) => self.cells.tail + place,
-            At::Back(place) => self.cells.bytes.len().saturating_sub(place),
-        };
-        let bounds = Bounds { first, size: group.size, count };
-        Items { outputs: &group.outputs, cells: self.cells, bounds, next: 0 }
+        Items::of(group, self.cells, 0, self.count as usize, self.is_in_bytes())
+    }
+
+    /// Whether it is read as bytes.
+    #[inline(always)]
+    fn is_in_bytes(&self) -> bool {
+        matches!(self.compiled.shape.unit, ShapeUnit::Bytes | ShapeUnit::Parts)
     }
 }
 
@@ -294,47 +293,76 @@ pub enum Cell<'a> {
     Group(Items<'a>),
 }
 
-#[derive(Clone, Copy)]
-struct Bounds {
-    first: usize,
-    size: usize,
-    count: usize,
-}
-
 /// The items of a group.
 #[derive(Clone, Copy)]
 pub struct Items<'a> {
     outputs: &'a [Output],
     cells: Cells<'a>,
-    bounds: Bounds,
+    step: Stride,
+    /// Where the next one is.
+    at: usize,
+    /// How many are left, and which one comes next.
+    left: usize,
     next: usize,
+    /// Whether they are read as bytes.
+    in_bytes: bool,
 }
 
-impl Items<'_> {
+impl<'a> Items<'a> {
+    /// The items of a group that is in a record or an item at `base`.
+    pub(crate) fn of(group: &'a Group, cells: Cells<'a>, base: usize, count: usize, in_bytes: bool) -> Items<'a> {
+        let (at, left) = cells.items(group, base, count);
+        Items { outputs: &group.outputs, cells, step: group.step, at, left, next: 0, in_bytes }
+    }
+
     /// Shows the fields of all items to a visitor, item after item. The fastest way to read all of them.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        if self.cells.columns.is_empty() { self.visit_packet(visitor) } else { self.visit_columns(visitor) }
+        if self.in_bytes { self.visit_packet(visitor) } else { self.visit_columns(visitor) }
     }
 
     #[inline(never)]
     fn visit_packet<V: Visit>(&self, visitor: &mut V) {
-        let Items { outputs, cells, bounds, next } = self;
-        for index in *next..bounds.count {
+        self.each(|index, outputs, base| {
             visitor.begin_item(index);
-            visit::item_of_packet(outputs, cells, bounds.first + index * bounds.size, visitor);
+            visit::item_of_packet(outputs, &self.cells, base, visitor);
             visitor.end_item();
-        }
+        });
     }
 
     #[inline(never)]
     fn visit_columns<V: Visit>(&self, visitor: &mut V) {
-        let Items { outputs, cells, bounds, next } = self;
-        for index in *next..bounds.count {
+        self.each(|index, outputs, base| {
             visitor.begin_item(index);
-            visit::item_of_text(outputs, cells, bounds.first + index * bounds.size, visitor);
+            visit::item_of_text(outputs, &self.cells, base, visitor);
             visitor.end_item();
+        });
+    }
+
+    /// Each item that is left: its number, its outputs, and where it is.
+    #[inline(always)]
+    fn each(&self, mut show: impl FnMut(usize, &'a [Output], usize)) {
+        let Items { outputs, cells, step, at, left, next, .. } = *self;
+        match step {
+            // Only the place changes from item to item.
+            Stride::Even(size) => (0..left).for_each(|index| show(next + index, outputs, at + index * size)),
+            _ => {
+                let mut at = at;
+                for index in next..next + left {
+                    show(index, outputs_of(step, outputs, index), at);
+                    at = cells.next_item(step, at);
+                }
+            }
         }
+    }
+}
+
+/// The outputs of an item.
+#[inline]
+fn outputs_of(step: Stride, outputs: &[Output], index: usize) -> &[Output] {
+    match step {
+        Stride::Spread => outputs.get(index..index + 1).unwrap_or_default(),
+        Stride::Even(_) | Stride::Rows => outputs,
     }
 }
 
@@ -342,25 +370,27 @@ impl<'a> Iterator for Items<'a> {
     type Item = Item<'a>;
 
     fn next(&mut self) -> Option<Item<'a>> {
-        if self.next >= self.bounds.count {
-            return None;
-        }
-        let base = self.bounds.first + self.next * self.bounds.size;
+        self.left = self.left.checked_sub(1)?;
+        let (base, index) = (self.at, self.next);
+        self.at = self.cells.next_item(self.step, base);
         self.next += 1;
-        Some(Item { outputs: self.outputs, cells: self.cells, base })
+        let outputs = outputs_of(self.step, self.outputs, index);
+        Some(Item { outputs, cells: self.cells, base, in_bytes: self.in_bytes })
     }
 
     fn size_hint(&self) -> (usize, Option<usize>) {
-        let left = self.bounds.count - self.next.min(self.bounds.count);
-        (left, Some(left))
+        (self.left, Some(self.left))
     }
 
-    /// Only the place changes from item to item.
     #[inline]
     fn fold<B, F: FnMut(B, Item<'a>) -> B>(self, first: B, mut f: F) -> B {
-        let Items { outputs, cells, bounds, next } = self;
-        (next..bounds.count)
-            .fold(first, |folded, index| f(folded, Item { outputs, cells, base: bounds.first + index * bounds.size }))
+        let mut folded = Some(first);
+        let Items { cells, in_bytes, .. } = self;
+        self.each(|_, outputs, base| {
+            folded = folded.take().map(|folded| f(folded, Item { outputs, cells, base, in_bytes }));
+        });
+        // It is there before and behind each step.
+        folded.unwrap_or_else(|| unreachable!())
     }
 }
 
@@ -378,39 +408,68 @@ pub struct Item<'a> {
     outputs: &'a [Output],
     cells: Cells<'a>,
     base: usize,
+    in_bytes: bool,
 }
 
 impl<'a> Item<'a> {
-    /// What was sent for the field at that place of the schema; nothing if its place is not in the frame.
+    /// What was sent for the field at that place of the schema; nothing if it is a group, or its place is not in the frame.
     pub fn sent(&self, index: usize) -> Option<Sent<'a>> {
         self.cells.sent(self.outputs.get(index)?, self.base)
     }
 
     /// Its fields in the order of the schema.
-    pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Reading<'a>)> + use<'a> {
+    pub fn fields(&self) -> impl ExactSizeIterator<Item = (&'a FieldSchema, Cell<'a>)> + use<'a> {
         let item = *self;
-        self.outputs.iter().map(move |output| (&*output.schema, item.cells.output(output, item.base)))
+        self.outputs.iter().map(move |output| (&*output.schema, item.cell(output)))
+    }
+
+    fn cell(&self, output: &'a Output) -> Cell<'a> {
+        match &output.what {
+            What::Group(group) => Cell::Group(Items::of(group, self.cells, self.base, 0, self.in_bytes)),
+            _ => Cell::Reading(self.cells.output(output, self.base)),
+        }
     }
 
     /// Shows each field to a visitor, in the order of the schema.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        let Item { outputs, cells, base } = self;
-        if cells.columns.is_empty() {
+        let Item { outputs, cells, base, in_bytes } = self;
+        if *in_bytes {
             visit::item_of_packet(outputs, cells, *base, visitor);
         } else {
             visit::item_of_text(outputs, cells, *base, visitor);
         }
     }
 
-    /// The field of that name.
+    /// The field at that place of the schema; nothing if there is none, or it is a group.
+    pub fn field(&self, index: usize) -> Option<Reading<'a>> {
+        match self.cell(self.outputs.get(index)?) {
+            Cell::Reading(reading) => Some(reading),
+            Cell::Group(_) => None,
+        }
+    }
+
+    /// The field of that name; nothing if there is none, or it is a group.
     pub fn get(&self, name: &str) -> Option<Reading<'a>> {
-        self.fields().find(|(schema, _)| schema.name == name).map(|(_, reading)| reading)
+        self.field(self.outputs.iter().position(|output| output.schema.name == name)?)
+    }
+
+    /// The items of the group at that place of the schema; nothing if there is none, or it is a field.
+    pub fn group_at(&self, index: usize) -> Option<Items<'a>> {
+        match self.cell(self.outputs.get(index)?) {
+            Cell::Group(items) => Some(items),
+            Cell::Reading(_) => None,
+        }
+    }
+
+    /// The items of the group of that name; nothing if there is none, or it is a field.
+    pub fn group(&self, name: &str) -> Option<Items<'a>> {
+        self.group_at(self.outputs.iter().position(|output| output.schema.name == name)?)
     }
 }
 
 impl fmt::Debug for Item<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_map().entries(self.fields().map(|(schema, reading)| (&schema.name, reading))).finish()
+        f.debug_map().entries(self.fields().map(|(schema, cell)| (&schema.name, cell))).finish()
     }
 }

@@ -185,7 +185,10 @@ pub(crate) fn item_of_packet<V: Visit>(mut outputs: &[Output], cells: &Cells<'_>
 #[inline(always)]
 pub(crate) fn item_of_text<V: Visit>(mut outputs: &[Output], cells: &Cells<'_>, base: usize, visitor: &mut V) {
     while let [output, others @ ..] = columns(outputs, cells, base, visitor) {
-        visitor.reading(&output.schema, cells.output(output, base));
+        match &output.what {
+            What::Group(group) => visitor.group(&output.schema, Items::of(group, *cells, base, 0, false)),
+            _ => visitor.reading(&output.schema, cells.output(output, base)),
+        }
         outputs = others;
     }
 }
@@ -205,6 +208,7 @@ pub(crate) fn bytes<'a, V: Visit>(output: &'a Output, cells: &Cells<'a>, base: u
             Told::Code(number, name) => show_name(schema, code(number, name), name, visitor),
             Told::Absent(why) => visitor.reading(schema, Reading::absent(why)),
         },
+        What::Group(group) => visitor.group(schema, Items::of(group, *cells, base, 0, true)),
         _ => visitor.reading(schema, cells.output(output, base)),
     }
 }

@@ -294,6 +294,8 @@ pub enum ValueType {
     DateTime,
     /// A list of sub-records.
     Group,
+    /// A list of values: a group whose items have one field, which has the list's name.
+    List,
 }
 
 impl ValueType {
@@ -312,6 +314,7 @@ impl ValueType {
             ValueType::Clock => "clock",
             ValueType::DateTime => "datetime",
             ValueType::Group => "group",
+            ValueType::List => "list",
         }
     }
 }

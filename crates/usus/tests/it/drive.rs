@@ -5,8 +5,8 @@ use std::fmt::Write;
 
 use usus::parts::Join;
 use usus::{
-    Cell, Chunk, Decoder, Event, Events, Fault, FaultKind, Ledger, LineId, Loss, Notice, Plan, Reading, Record, Reject,
-    Sink, Time, Value,
+    Cell, Chunk, Decoder, Event, Events, Fault, FaultKind, FieldSchema, Ledger, LineId, Loss, Notice, Plan, Reading,
+    Record, Reject, Sink, Time, Value,
 };
 
 /// What goes into a decoder.
@@ -193,18 +193,7 @@ pub fn render(event: &Event<'_>) -> String {
                 write!(text, " line={}", record.line().index()).unwrap();
             }
             for (schema, cell) in record.fields() {
-                match cell {
-                    Cell::Reading(reading) => write!(text, " {}={}", schema.name, show(reading)).unwrap(),
-                    Cell::Group(items) => {
-                        let item = |item: usus::Item<'_>| {
-                            let fields =
-                                item.fields().map(|(schema, reading)| format!("{}={}", schema.name, show(reading)));
-                            format!("[{}]", fields.collect::<Vec<_>>().join(" "))
-                        };
-                        write!(text, " {}={}", schema.name, items.map(item).collect::<String>()).unwrap();
-                    }
-                    other => panic!("{other:?}"),
-                }
+                write!(text, " {}={}", schema.name, show_cell(schema, cell)).unwrap();
             }
             text
         }
@@ -218,6 +207,21 @@ pub fn render(event: &Event<'_>) -> String {
             format!("{}+{} clipped: {detail}", clipped.offset, clipped.bytes.len())
         }
         Event::Notice(notice) => format!("{} notice: {notice}", notice.offset),
+        other => panic!("{other:?}"),
+    }
+}
+
+fn show_cell(schema: &FieldSchema, cell: Cell<'_>) -> String {
+    let item = |item: usus::Item<'_>| {
+        let fields = item.fields().map(|(inner, cell)| match schema.is_list() {
+            true => show_cell(inner, cell),
+            false => format!("{}={}", inner.name, show_cell(inner, cell)),
+        });
+        format!("[{}]", fields.collect::<Vec<_>>().join(" "))
+    };
+    match cell {
+        Cell::Reading(reading) => show(reading),
+        Cell::Group(items) => items.map(item).collect(),
         other => panic!("{other:?}"),
     }
 }

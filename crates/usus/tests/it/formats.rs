@@ -53,7 +53,7 @@ fn field(name: &str, kind: FieldType) -> Field {
 
 /// A packet of text with a header, a group and a checksum behind its end, and lines of text beside it.
 fn made() -> Format {
-    let cut = Cut::Packet { start: b"\x02R".to_vec(), length: Length::ToEnd, end: Some(vec![3]) };
+    let cut = Cut::Packet { start: (*b"\x02R").into(), length: Length::ToEnd, end: Some([3].into()) };
     let mut check = Check::new("XOR-8", CheckForm::Hex(U8));
     check.behind = true;
     let mut kind = field("type", FieldType::Integer(U8));
@@ -128,11 +128,13 @@ fn what_was_altered_is_checked_like_a_file() {
             "`u72be` is no type",
         ),
         (
-            |format| format.frames[0].cut = Cut::Packet { start: vec![], length: Length::ToEnd, end: Some(vec![3]) },
+            |format| {
+                format.frames[0].cut = Cut::Packet { start: [].into(), length: Length::ToEnd, end: Some([3].into()) }
+            },
             "`start` needs bytes",
         ),
         (
-            |format| format.frames[0].cut = Cut::Packet { start: vec![9], length: Length::ToEnd, end: None },
+            |format| format.frames[0].cut = Cut::Packet { start: [9].into(), length: Length::ToEnd, end: None },
             "needs the key `length`",
         ),
         (|format| format.frames[0].cut = Cut::Slip, "`behind` does not go with"),
@@ -207,7 +209,7 @@ proptest! {
     #[test]
     fn any_pattern_is_written_so_that_it_is_read_back(start in proptest::collection::vec(any::<u8>(), 1..9)) {
         let mut format = made();
-        format.frames[0].cut = Cut::Packet { start: start.clone(), length: Length::ToEnd, end: Some(start) };
+        format.frames[0].cut = Cut::Packet { start: (&start).into(), length: Length::ToEnd, end: Some(start.into()) };
         prop_assert_eq!(&written_and_read(&format).frames[0].cut, &format.frames[0].cut);
     }
 }

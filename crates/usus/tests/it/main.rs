@@ -10,6 +10,7 @@ mod encoders;
 mod formats;
 mod framings;
 mod fuzz;
+mod parts;
 mod properties;
 mod reference;
 mod stages;

@@ -119,7 +119,7 @@ impl Twin<'_> {
                 sentence(&self.bytes[start..])
             }
             Cut::Packet { start: pattern, length, end: None } => {
-                self.packet(frame, pattern, length, &self.bytes[start..])
+                self.packet(frame, &pattern.bytes().unwrap(), length, &self.bytes[start..])
             }
             other => panic!("the twin does not know {other:?}"),
         }
@@ -246,9 +246,12 @@ impl Twin<'_> {
     fn largest(&self) -> usize {
         let of = |frame: &Frame| match &frame.cut {
             Cut::Sentence { .. } => 1_024,
-            Cut::Packet { start, length, .. } => {
-                self.longest(frame, start, length, frame.checksum.as_ref().map_or(0, |check| check.form.size()))
-            }
+            Cut::Packet { start, length, .. } => self.longest(
+                frame,
+                &start.bytes().unwrap(),
+                length,
+                frame.checksum.as_ref().map_or(0, |check| check.form.size()),
+            ),
             _ => 0,
         };
         self.format.frames.iter().map(of).max().unwrap()
@@ -258,7 +261,7 @@ impl Twin<'_> {
     fn frame(&mut self, index: usize, offset: usize, bytes: &[u8], at_edge: bool) {
         let frame = &self.format.frames[index];
         let row = match &frame.cut {
-            Cut::Packet { start, .. } => self.packet_row(frame, start, bytes),
+            Cut::Packet { start, .. } => self.packet_row(frame, &start.bytes().unwrap(), bytes),
             Cut::Sentence { .. } => self.text_row(frame, &bytes[1..bytes.len() - 3]),
             _ => self.text_row(frame, bytes),
         };
@@ -449,11 +452,18 @@ fn place(field: &Field) -> Option<usize> {
     }
 }
 
+fn text_width(field: &Field) -> usize {
+    match field.width.as_ref().unwrap().value {
+        usus::format::Width::Bytes(bytes) => bytes,
+        ref other => panic!("the twin does not know {other:?}"),
+    }
+}
+
 fn width(field: &Field) -> usize {
     match field.kind.as_ref().unwrap().value {
         FieldType::Integer(integer) => integer.bytes.into(),
         FieldType::F32(_) => 4,
-        FieldType::Text => field.width.as_ref().unwrap().value,
+        FieldType::Text => text_width(field),
         other => panic!("the twin does not know {other:?}"),
     }
 }
@@ -524,7 +534,7 @@ fn packet_value(field: &Field, bytes: &[u8]) -> String {
             }
         }
         FieldType::Text => {
-            let text = &bytes[..field.width.as_ref().unwrap().value];
+            let text = &bytes[..text_width(field)];
             let end = text.iter().rposition(|byte| Some(*byte) != field.fill).map_or(0, |last| last + 1);
             if end == 0 { "<empty>".to_owned() } else { show_text(&text[..end]) }
         }

@@ -164,7 +164,10 @@ fn a_visitor_sees_what_the_fields_say() {
                     Cell::Group(items) => {
                         said.push((schema.name.clone(), items.len().to_string()));
                         let fields = items.flat_map(|item| item.fields().collect::<Vec<_>>());
-                        said.extend(fields.map(|(schema, reading)| (schema.name.clone(), format!("{reading:?}"))));
+                        said.extend(fields.map(|(schema, cell)| match cell {
+                            Cell::Reading(reading) => (schema.name.clone(), format!("{reading:?}")),
+                            other => panic!("{other:?}"),
+                        }));
                     }
                     other => panic!("{other:?}"),
                 }

@@ -82,21 +82,23 @@ fn shown(schema: &FieldSchema, reading: Reading<'_>) -> String {
 /// What the fields of a record say.
 fn said(record: &Record<'_>) -> Vec<String> {
     let mut said = Vec::new();
-    for (schema, cell) in record.fields() {
-        match cell {
-            Cell::Reading(reading) => said.push(shown(schema, reading)),
-            Cell::Group(items) => {
-                said.push(schema.name.clone());
-                for (index, item) in items.enumerate() {
-                    said.push(format!("item {index}"));
-                    said.extend(item.fields().map(|(field, reading)| shown(field, reading)));
-                    said.push("end of the item".to_owned());
-                }
-            }
-            _ => unreachable!("there are no other cells"),
-        }
-    }
+    record.fields().for_each(|(schema, cell)| say(schema, cell, &mut said));
     said
+}
+
+fn say(schema: &FieldSchema, cell: Cell<'_>, said: &mut Vec<String>) {
+    match cell {
+        Cell::Reading(reading) => said.push(shown(schema, reading)),
+        Cell::Group(items) => {
+            said.push(schema.name.clone());
+            for (index, item) in items.enumerate() {
+                said.push(format!("item {index}"));
+                item.fields().for_each(|(field, cell)| say(field, cell, said));
+                said.push("end of the item".to_owned());
+            }
+        }
+        _ => unreachable!("there are no other cells"),
+    }
 }
 
 fn plan(text: &str) -> Plan {
