@@ -9,7 +9,7 @@ use serde::de::DeserializeSeed;
 use usus::{Decoder, Format, Plan, Time, Wants};
 use usus_io::{
     Destination, Existing, LineInfo, OutputError, OutputOptions, Outputs, PieceOptions, PumpError, RawReader, Source,
-    SourceError, SourceEvent, TableOptions, pump, pump_pieces, received_text,
+    SourceError, SourceEvent, TableOptions, TableStyle, pump, pump_pieces, received_text,
 };
 use usus_sim::{Device, Faults, record};
 
@@ -431,6 +431,98 @@ fn owned_records_have_the_shape_of_json_lines() {
         assert_eq!((&back.kind, &back.ranges), (&record.kind, &record.ranges));
         let line = plain(serde_json::from_str(line).unwrap());
         assert_eq!(line, plain(serde_json::to_value(record).unwrap()));
+    }
+}
+
+/// Groups in items of groups have tables of their own, each row of which says which items it is in; JSON nests them, and lists are lists of values.
+#[test]
+fn groups_in_groups_and_lists_are_written() {
+    let plan = plan(
+        r#"
+        format = "nested"
+        [[frame]]
+        cut = "slip"
+        [record.log]
+        fields = [
+          { name = "id", byte = 0, type = "u8" },
+          { name = "rows", count = "id", fields = [
+            { name = "n", type = "u8" },
+            { name = "cells", type = "i8", count = "n", range = [0, 9] },
+            { name = "marks", count = "n", fields = [ { name = "label", type = "text", until = "NUL" }, { name = "level", type = "u8", range = [0, 5] } ] },
+          ] },
+        ]
+        "#,
+    );
+    let bytes = b"\xC0\x02\x02\x01\x0AA\0\x01BC\0\x06\0\xC0\x01\x01\x05\0\x07\xC0";
+    let folder = tempfile::tempdir().unwrap();
+    let directory = folder.path().join("out");
+    convert(&plan, bytes, &Destination::Directory(directory.clone()), TableOptions::default(), None).unwrap();
+    let table = |name: &str| rows(&directory.join(name)).iter().map(|row| row.join("|")).collect::<Vec<_>>();
+    assert_eq!(table("log.csv"), ["offset|id", "0|2", "14|1"]);
+    assert_eq!(table("log.rows.csv"), ["offset|index|n", "0|1|2", "0|2|0", "14|1|1"]);
+    let cells = ["offset|rows_index|index|cells|quality", "0|1|1|1|", "0|1|2|10|cells=out_of_range", "14|1|1|5|"];
+    assert_eq!(table("log.rows.cells.csv"), cells);
+    let marks = ["offset|rows_index|index|label|level|quality", "0|1|1|A|1|", "0|1|2|BC|6|level=out_of_range"];
+    assert_eq!(table("log.rows.marks.csv")[..3], marks);
+    let fields = rows(&directory.join("fields.csv"));
+    assert!(fields.iter().any(|row| row[..4] == ["log", "rows", "cells", "list"]), "{fields:?}");
+    assert!(fields.iter().any(|row| row[..4] == ["log", "rows.marks", "level", "integer"]), "{fields:?}");
+    let path = folder.path().join("out.jsonl");
+    convert(&plan, bytes, &Destination::named(&path).unwrap(), TableOptions::default(), None).unwrap();
+    let text = fs::read_to_string(&path).unwrap();
+    let wanted = serde_json::json!({
+        "kind": "log", "ranges": [[0, 14]],
+        "fields": { "id": 2, "rows": [
+            { "n": 2, "cells": [1, 10], "marks": [{ "label": "A", "level": 1 }, { "label": "BC", "level": 6 }] },
+            { "n": 0, "cells": [], "marks": [] },
+        ] },
+        "quality": { "rows[1].cells[2]": "out_of_range", "rows[1].marks[2].level": "out_of_range" },
+    });
+    assert_eq!(serde_json::from_str::<serde_json::Value>(text.lines().next().unwrap()).unwrap(), wanted);
+    let owned = plan.records(bytes);
+    for (line, record) in text.lines().zip(&owned) {
+        let back = plan.schema().reader().deserialize(&mut serde_json::Deserializer::from_str(line)).unwrap();
+        assert_eq!(serde_json::to_value(&back).unwrap(), serde_json::to_value(record).unwrap());
+    }
+    // The same in another style.
+    let mut style = TableStyle::default();
+    style.separator = b';';
+    let directory = folder.path().join("styled");
+    let options = OutputOptions { style, ..OutputOptions::default() };
+    let mut outputs = Outputs::open(&plan, &Destination::Directory(directory.clone()), &options).unwrap();
+    plan.decode(&bytes[..], &mut outputs).unwrap();
+    outputs.finish().unwrap();
+    let styled = fs::read_to_string(directory.join("log.rows.marks.csv")).unwrap();
+    assert_eq!(styled.lines().nth(2), Some("0;1;2;BC;6;level=out_of_range"));
+    // And as structs.
+    #[derive(serde::Deserialize, Debug, PartialEq)]
+    struct Row {
+        cells: Vec<i32>,
+        marks: Vec<Mark>,
+    }
+    #[derive(serde::Deserialize, Debug, PartialEq)]
+    struct Mark {
+        label: Option<String>,
+        level: u8,
+    }
+    #[derive(serde::Deserialize)]
+    struct Log {
+        rows: Vec<Row>,
+    }
+    let mut logs = Vec::new();
+    let mut take = |record: &usus::Record<'_>| logs.push(record.to::<Log>().unwrap());
+    let Ok(_) = plan.decode(bytes, &mut take);
+    assert_eq!(logs[1].rows, [Row { cells: vec![5], marks: vec![Mark { label: None, level: 7 }] }]);
+    // What is not plain is counted wherever it stands.
+    let mut qualities = usus::quality::Qualities::new(&plan);
+    let mut take = |record: &usus::Record<'_>| qualities.record(record);
+    let Ok(_) = plan.decode(bytes, &mut take);
+    let told: Vec<(String, u64, String)> =
+        qualities.iter().map(|field| (field.field, field.readings, field.seen[0].1.first.clone())).collect();
+    let wanted = [("log.rows.cells", 3, "10"), ("log.rows.marks.level", 3, "6")];
+    assert_eq!(told.len(), wanted.len(), "{told:?}");
+    for ((field, readings, first), (path, count, value)) in told.iter().zip(wanted) {
+        assert_eq!((format!("log.{field}").as_str(), *readings, first.as_str()), (path, count, value));
     }
 }
 

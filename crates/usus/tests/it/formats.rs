@@ -36,6 +36,7 @@ fn a_format_is_read_back_as_it_was_written() {
     let devices = usus_sim::Device::ALL.into_iter().filter_map(|device| device.format().map(str::to_owned));
     texts.extend(shipped.chain(devices));
     texts.extend((0..200).map(crate::any_format::text));
+    texts.extend((0..200).map(crate::parts::text));
     for text in texts {
         let format = Format::parse(&text).unwrap();
         let again = written_and_read(&format);

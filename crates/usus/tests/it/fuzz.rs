@@ -35,7 +35,7 @@ fn what_is_kept_goes_well() {
 }
 
 /// Words that mean something somewhere.
-const WORDS: [&str; 46] = [
+const WORDS: &[&str] = &[
     "0",
     "1",
     "-1",
@@ -67,6 +67,20 @@ const WORDS: [&str; 46] = [
     "cut = 'text'",
     "cut = 'packet'",
     "cut = 'slip'",
+    "until = 'NUL'",
+    "width = 'a'",
+    "size = 3",
+    "count = 2",
+    "count = 'n'",
+    "type = 'b12'",
+    "type = 'u32cdab'",
+    "digits = 'bcd'",
+    "sign = 'offset'",
+    "bits = '12-15,0-3'",
+    "bits_from = 'low'",
+    "scale_from = 'a'",
+    "address_from = 'a'",
+    "start = ['80/80', 'AA']",
     "when = 'length > 3'",
     "when = 'columns == 2'",
     "charset = 'latin-1'",
