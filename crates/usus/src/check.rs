@@ -11,6 +11,8 @@ pub(crate) struct Whole<'f> {
     pub(crate) contents: &'f [u8],
     /// The whole frame, as it was sent.
     pub(crate) frame: &'f [u8],
+    /// What of it stands before the checksum, if that covers what was sent.
+    pub(crate) sent: &'f [u8],
 }
 
 /// Whether the checksum of a frame holds; if not, what the bytes give and what was sent (of one wider than 64 bits, the low bits).
@@ -38,6 +40,7 @@ pub(crate) fn compare(check: &Check, of: Whole<'_>, computed: u128) -> Result<()
 #[inline(always)]
 fn area<'f>(check: &Check, of: Whole<'f>) -> &'f [u8] {
     match check.place {
+        _ if check.over_sent => of.sent,
         CheckPlace::Behind { through_end: true } => &of.frame[..of.frame.len().saturating_sub(check.form.size())],
         _ => of.contents,
     }

@@ -9,7 +9,7 @@ use crate::decoder::Decoder;
 use crate::event::Event;
 use crate::format::{Cut, Example, Expected, Format, Frame, LineEnd, Literal};
 use crate::framing::Behind;
-use crate::input::Chunk;
+use crate::input::{Chunk, Fault, FaultKind};
 use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::record::{Cell, Record};
@@ -89,7 +89,11 @@ pub(crate) fn run(
     if is_text && !ends.iter().any(|end| bytes.ends_with(end)) {
         bytes.extend_from_slice(ends[0]);
     }
-    let chunk = Chunk { time: Some(Time::from_nanoseconds(0)), ..Chunk::new(line, &bytes) };
+    // Breaks stand around it, if they end frames.
+    let a_break = |at| Fault { at, kind: FaultKind::Break };
+    let breaks = [a_break(0), a_break(bytes.len())];
+    let faults = if plan.needs_breaks() { &breaks[..] } else { &[] };
+    let chunk = Chunk { time: Some(Time::from_nanoseconds(0)), faults, ..Chunk::new(line, &bytes) };
     let mut events = decoder.feed(chunk);
     while let Some(event) = events.next() {
         take(event);

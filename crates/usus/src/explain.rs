@@ -5,13 +5,13 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use crate::check::{self, Whole};
+use crate::check;
 use crate::checksum;
 use crate::compile;
 use crate::event::Event;
 use crate::example;
 use crate::format::{Field, Format, Spanned};
-use crate::framing::Contents;
+use crate::framing::{Contents, whole_of};
 use crate::plan::{Framing, Plan, What};
 use crate::problem::Problems;
 use crate::quality::shown;
@@ -291,9 +291,8 @@ fn checksum_of(plan: &Plan, record: &Record<'_>) -> Option<ExplainedChecksum> {
     let (algorithm, digits) = algorithm(plan, number as u16);
     let mut decoded = Vec::new();
     let (computed, sent) = match (&frame.check, &frame.framing) {
-        (Some(check), framing) => {
-            let contents = framing.contents(bytes, &mut decoded)?;
-            let of = Whole { contents: contents.of(bytes, &decoded).0, frame: bytes };
+        (Some(check), _) => {
+            let of = whole_of(frame, bytes, &mut decoded)?;
             (check::computed(check, of) as u64, check::sent(check, of).map(|sent| sent as u64))
         }
         (None, Framing::Sentence(_)) => {
@@ -302,7 +301,7 @@ fn checksum_of(plan: &Plan, record: &Record<'_>) -> Option<ExplainedChecksum> {
             let sent = core::str::from_utf8(digits).ok().and_then(|digits| u64::from_str_radix(digits, 16).ok());
             (checksum::xor(bytes.get(1..star)?).into(), sent)
         }
-        (None, Framing::Text(_) | Framing::Packet(_) | Framing::Slip(_)) => return None,
+        (None, _) => return None,
     };
     Some(ExplainedChecksum { algorithm, computed, sent, digits })
 }
@@ -322,7 +321,7 @@ fn mended(plan: &Plan, piece: &Explained) -> Option<Vec<u8>> {
                 let star = bytes.iter().position(|byte| *byte == b'*')?;
                 bytes.get_mut(star + 1..star + 3)?.copy_from_slice(format!("{computed:02X}").as_bytes());
             }
-            (None, Framing::Text(_) | Framing::Packet(_) | Framing::Slip(_)) => {}
+            (None, _) => {}
         }
     }
     Some(bytes)

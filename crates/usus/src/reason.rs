@@ -71,6 +71,16 @@ pub enum Reason {
         /// The frame.
         frame: u16,
     },
+    /// What has to be hex digits is something else.
+    Coding {
+        /// The frame.
+        frame: u16,
+    },
+    /// The places that tell the length of a packet do not say the same, or are no numbers.
+    LengthsDiffer {
+        /// The frame.
+        frame: u16,
+    },
     /// A sentence holds a byte that no sentence may hold.
     SentenceByte {
         /// The frame.
@@ -267,6 +277,8 @@ impl Reason {
             Reason::NoEnd { .. } => "no end",
             Reason::BeginsAnew { .. } => "begins anew",
             Reason::Escape { .. } => "escape",
+            Reason::Coding { .. } => "coding",
+            Reason::LengthsDiffer { .. } => "lengths differ",
             Reason::SentenceByte { .. } => "byte not allowed in a sentence",
             Reason::SentenceTooLong { .. } => "sentence too long",
             Reason::LineTooLong { .. } => "line too long",
@@ -363,6 +375,10 @@ impl fmt::Display for Description<'_> {
             Reason::BeginsAnew { frame } => write!(f, "{} begins, and begins anew before its end", named(frame)),
             Reason::Escape { frame } => {
                 write!(f, "{} begins, but holds an escape before a byte that needs none", named(frame))
+            }
+            Reason::Coding { frame } => write!(f, "{} begins, but holds what are no hex digits", named(frame)),
+            Reason::LengthsDiffer { frame } => {
+                write!(f, "{} begins, but what tells its length is no number, or says different ones", named(frame))
             }
             Reason::SentenceByte { frame, byte } => {
                 write!(f, "{} begins, but holds the byte {byte:02X}", named(frame))

@@ -69,7 +69,12 @@ impl Target {
     pub(crate) fn check(&self, name: &str, source: &dyn Source) -> Result<(), String> {
         if self.plan.needs_times() && !source.has_times() {
             return Err(format!(
-                "{name}: the format ends texts by silence, and raw bytes have no times; record the line as a capture"
+                "{name}: the format ends frames by silence, and raw bytes have no times; record the line as a capture"
+            ));
+        }
+        if self.plan.needs_breaks() && !source.has_times() {
+            return Err(format!(
+                "{name}: the format ends frames by breaks, and raw bytes have none; record the line as a capture"
             ));
         }
         if self.tables.daily && !source.has_times() {

@@ -42,11 +42,7 @@ pub(super) fn name(kind: &KindSchema, path: &[u16]) -> String {
 }
 
 /// Shows the items of a group of a record, those in each item around it together: the numbers of those, from 0, and what they are called in notes.
-pub(super) fn each<E>(
-    record: &Record<'_>,
-    path: &[u16],
-    show: &mut Show<'_, E>,
-) -> Result<(), E> {
+pub(super) fn each<E>(record: &Record<'_>, path: &[u16], show: &mut Show<'_, E>) -> Result<(), E> {
     let Some((first, rest)) = path.split_first() else { return Ok(()) };
     match record.group_at(usize::from(*first)) {
         Some(items) => within(items, *first, rest, &mut Vec::new(), None, show),

@@ -11,8 +11,8 @@ use super::field::{byte_size, field_type};
 use super::sheet::{Sheet, refuse_condition};
 use crate::checksum::Checksum;
 use crate::format::{
-    Bits, BitsFrom, BytePattern, Check as DeclaredCheck, Count, Cut, Field as Declared, FieldType, Frame,
-    Group as DeclaredGroup, Integer, Length, Order, Place, Presence, Spanned,
+    Bits, BitsFrom, Check as DeclaredCheck, Count, Field as Declared, FieldType, Frame, Group as DeclaredGroup,
+    Integer, Order, Place, Presence, Spanned,
 };
 use crate::limits;
 use crate::plan::{
@@ -652,13 +652,7 @@ pub(super) fn shape(
         named.extend(at.map(|at| Named::whole(at, check.form.size(), &declared.span, CHECKSUM)));
     }
     let has_check = check.is_some_and(|check| matches!(check.place, CheckPlace::In(_)));
-    let fixed = match &frame.cut {
-        Cut::Packet { length: Length::Fixed(length), end, .. } => {
-            let behind = frame.checksum.as_ref().map_or(0, DeclaredCheck::size_behind);
-            Some(length.value.saturating_sub(end.as_ref().map_or(0, BytePattern::length) + behind))
-        }
-        _ => None,
-    };
+    let fixed = frame.fixed_contents();
     if let (Some(length), None) = (fixed, placing.varying) {
         for named in &mut named {
             if let At::Back(place) = named.at {
@@ -806,7 +800,7 @@ fn report_on_checksum(named: &[Named], has_check: bool, problems: &mut Problems)
 }
 
 /// Resolves where a checksum stands and what it covers.
-pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &mut Problems) -> Option<Check> {
+pub(super) fn check(declared: &DeclaredCheck, frame: &Frame, problems: &mut Problems) -> Option<Check> {
     let checksum = Checksum::named(&declared.algorithm)?;
     let size = declared.form.size();
     let bits = match declared.form {
@@ -822,6 +816,7 @@ pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &
     let from = Edge::of(declared.from);
     let to = match (declared.to, at) {
         (Some(to), _) => Edge::of(to),
+        (None, _) if declared.over_sent => Edge::Back(1),
         (None, _) if declared.behind => Edge::Back(1),
         (None, Edge::Back(place)) => Edge::Back(place + 1),
         (None, Edge::Front(place)) if matches!(from, Edge::Front(first) if first < place) => Edge::Front(place - 1),
@@ -838,8 +833,9 @@ pub(super) fn check(declared: &DeclaredCheck, length: Option<usize>, problems: &
     let to = if declared.mark.is_some() { Edge::Back(1) } else { to };
     let mark = declared.mark.as_deref().map(Box::from);
     let optional = declared.presence == Presence::Optional;
-    let check = Check { checksum, form: declared.form, place, from, to, mark, optional };
-    if covers_itself(&check, size, length) {
+    let over_sent = declared.over_sent;
+    let check = Check { checksum, form: declared.form, place, from, to, mark, optional, over_sent };
+    if !over_sent && covers_itself(&check, size, frame.fixed_contents()) {
         problems.add(declared.span.clone(), ProblemKind::CoversItself);
     }
     Some(check)

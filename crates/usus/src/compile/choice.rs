@@ -6,14 +6,25 @@ use alloc::vec::Vec;
 use super::Draft;
 use super::frame::raw_size;
 use crate::claim::{self, Forms};
-use crate::format::Format;
+use crate::format::{self, Format};
 use crate::integer::Integer;
 use crate::limits;
-use crate::plan::{At, Choice, ChoiceKey, Frame, Framing, Ignore, Kind, Length, Named, Raw, Reading, fixed_packets};
+use crate::plan::{
+    At, Choice, ChoiceKey, Count, Frame, Framing, Ignore, Kind, Length, Named, Raw, Reading, ShapeUnit, Stuffing,
+    fixed_packets,
+};
+use crate::problem::{ProblemKind, Problems};
 use crate::read::Cells;
 
 /// Works out what a frame's records mean for its cut: the lengths there can be.
-pub(super) fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ignores: &[Ignore]) -> Frame {
+pub(super) fn finish_frame(
+    format: &Format,
+    declared: &format::Frame,
+    mut draft: Draft,
+    kinds: &[Kind],
+    ignores: &[Ignore],
+    problems: &mut Problems,
+) -> Frame {
     draft.frame.key = choice_key(&draft.frame, kinds, ignores);
     let constants = draft.frame.header.iter().enumerate().filter(|(_, field)| field.equals.is_some());
     let has_series = draft.frame.kinds.iter().any(|kind| !kinds[usize::from(*kind)].series.is_empty());
@@ -28,6 +39,10 @@ pub(super) fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ig
     let varying = draft.lengths.iter().any(|(_, varying)| *varying);
     let longest = if varying { None } else { least_contents.clone().max().filter(|_| format.limits.frame.is_none()) };
     let read_as_text = draft.frame.reading == Reading::Text;
+    let is_coded = !draft.frame.coding.is_empty();
+    if matches!(&draft.frame.framing, Framing::Packet(packet) if matches!(packet.length, Length::Record)) {
+        draft.frame.needs_known_lengths(kinds, declared, problems);
+    }
     match &mut draft.frame.framing {
         Framing::Packet(packet) => {
             let behind = packet.end.as_ref().map_or(0, |end| end.length() + packet.behind);
@@ -41,29 +56,59 @@ pub(super) fn finish_frame(format: &Format, mut draft: Draft, kinds: &[Kind], ig
                 (Length::Field { integer, add, .. }, Some(_)) if read_as_text => {
                     largest_value(*integer).saturating_add_signed(*add as isize).min(cap)
                 }
+                (Length::ToEnd, _) if is_coded => (format.limits.line + behind).min(limits::FRAME),
                 (_, Some(longest)) => (longest + behind).min(cap),
-                (Length::ToEnd, None) => cap,
+                (Length::ToEnd | Length::Fields(_) | Length::Record, None) => cap,
             };
+            if is_coded {
+                // What is told by the header is known once it is decoded.
+                packet.header = packet.start.length();
+            }
             packet.shortest = packet.header.max(packet.start.length() + check_in) + behind;
-            if let (Length::ToEnd, Some(least)) = (&packet.length, least_contents.min()) {
+            if let (Length::ToEnd, Some(least), false) = (&packet.length, least_contents.min(), is_coded) {
                 packet.shortest = packet.shortest.max((least + behind).min(packet.longest));
             }
         }
-        Framing::Slip(slip) => {
-            let longest = longest.filter(|_| !read_as_text).unwrap_or(cap);
-            // Each byte may be sent as two, between two ENDs.
-            slip.longest = 2 * longest.min(cap) + 2;
+        Framing::Stuffed(stuffed) => {
+            let longest = longest.filter(|_| !read_as_text).unwrap_or(cap).min(cap);
+            stuffed.longest = match stuffed.stuffing {
+                // Each byte may be sent as two, between two delimiters.
+                Stuffing::Slip | Stuffing::Hdlc => 2 * longest + 2,
+                // One byte more for each block, and one that ends the last.
+                Stuffing::Cobs => longest + longest / 254 + 4,
+            };
+        }
+        Framing::Dle(dle) => {
+            let longest = longest.filter(|_| !read_as_text).unwrap_or(cap).min(cap);
+            dle.longest = 2 * longest + 4 + dle.behind;
+        }
+        Framing::Burst(burst) => {
+            burst.limit = burst.length.or(longest.filter(|_| !read_as_text)).unwrap_or(cap).min(cap);
         }
         Framing::Text(_) | Framing::Sentence(_) => {}
     }
     let fixed = match &draft.frame.framing {
         Framing::Packet(packet) => fixed_packets(packet, &draft.frame, kinds),
-        Framing::Slip(_) | Framing::Text(_) | Framing::Sentence(_) => None,
+        _ => None,
     };
     if let Framing::Packet(packet) = &mut draft.frame.framing {
         packet.fixed = fixed;
     }
     draft.frame
+}
+
+impl Frame {
+    /// Reports records whose lengths are not known from the begin of a frame.
+    fn needs_known_lengths(&self, kinds: &[Kind], declared: &format::Frame, problems: &mut Problems) {
+        let is_known = |kind: &u16| {
+            let shape = &kinds[usize::from(*kind)].shape;
+            shape.unit == ShapeUnit::Bytes && (shape.item == 0 || matches!(shape.count, Count::Field(_)))
+        };
+        if self.reading == Reading::Text || !self.kinds.iter().all(is_known) {
+            let why = "`length = \"record\"` is for records whose lengths are fixed, or told by the count of a group whose items are alike";
+            problems.add(declared.span.clone(), ProblemKind::Senseless(why));
+        }
+    }
 }
 
 /// Which bytes decide what claims a frame: those of the header fields that its conditions name.

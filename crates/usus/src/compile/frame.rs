@@ -6,16 +6,18 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::sheet::{Sheet, header_fields, refuse_condition};
-use super::{Draft, Placing, bytes, columns, pairs};
+use super::{Draft, Placing, bytes, columns, field, pairs};
 use crate::expression;
-use crate::format::{self, CheckForm, Format, Spanned};
+use crate::format::{self, CheckForm, FieldType, Format, Spanned};
+use crate::integer::Order;
 use crate::limits;
 use crate::plan::{
-    At, Check, CheckPlace, ChoiceKey, Edge, Frame, Framing, LayoutRow, Length, Packet, Pairs, Pattern, Raw, Reading,
-    Sentence, Separation, Slip, Slot, Text,
+    At, Burst, Check, CheckPlace, ChoiceKey, Coding, Dle, Edge, Frame, Framing, LayoutRow, Length, Packet, Pairs,
+    Pattern, Raw, Reading, Sentence, Separation, Slot, Stuffed, Stuffing, Text,
 };
 use crate::problem::{ProblemKind, Problems};
-use crate::value::sent;
+use crate::time::Span;
+use crate::value::{Decimal, sent};
 
 pub(super) fn compile_frame(
     format: &Format,
@@ -31,19 +33,18 @@ pub(super) fn compile_frame(
     let labels = (declared.reads() == format::Read::Pairs).then(|| pairs::labels_of(format, declared));
     let separation = separation(declared, labels.as_deref(), has_gaps(format, declared));
     let mut sheet = Sheet::new(reading, separation.clone(), &declared.name);
-    let fixed = match &declared.cut {
-        format::Cut::Packet { length: format::Length::Fixed(length), end, .. } => {
-            let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
-            Some(length.value.saturating_sub(end.as_ref().map_or(0, format::BytePattern::length) + behind))
-        }
-        _ => None,
-    };
-    let check = declared.checksum.as_ref().and_then(|check| bytes::check(check, fixed, problems));
+    let mut check = declared.checksum.as_ref().and_then(|check| bytes::check(check, declared, problems));
+    if let Some(check) = &mut check
+        && !is_altered(declared)
+    {
+        // What is sent is what is read.
+        check.over_sent = false;
+    }
     let (mut lead, mut header) = (0, 0);
     let start = match &declared.cut {
         format::Cut::Packet { start, .. } => Some(start),
         format::Cut::Text { start, .. } => start.as_ref(),
-        format::Cut::Sentence { .. } | format::Cut::Slip => None,
+        _ => None,
     };
     let line_start = start.filter(|_| matches!(declared.cut, format::Cut::Text { .. }));
     let start = start.map_or(0, format::BytePattern::length);
@@ -64,7 +65,8 @@ pub(super) fn compile_frame(
     };
     let framing = match &declared.cut {
         format::Cut::Text { end, idle, .. } => {
-            Framing::Text(Text { end: *end, idle: *idle, limit: format.limits.line })
+            let idle = idle.and_then(|idle| silence(format, declared, idle, problems));
+            Framing::Text(Text { end: *end, idle, limit: format.limits.line })
         }
         format::Cut::Sentence { checksum, anywhere } => {
             Framing::Sentence(Sentence { checksum: *checksum, anywhere: *anywhere })
@@ -72,7 +74,32 @@ pub(super) fn compile_frame(
         format::Cut::Packet { start, length, end } => {
             Framing::Packet(Box::new(packet(declared, start, length, end.as_ref(), header, problems)))
         }
-        format::Cut::Slip => Framing::Slip(Slip { longest: 0 }),
+        format::Cut::Slip => Framing::Stuffed(Stuffed { stuffing: Stuffing::Slip, longest: 0 }),
+        format::Cut::Cobs => Framing::Stuffed(Stuffed { stuffing: Stuffing::Cobs, longest: 0 }),
+        format::Cut::Hdlc => Framing::Stuffed(Stuffed { stuffing: Stuffing::Hdlc, longest: 0 }),
+        format::Cut::Dle { start, end: [escape, end] } => Framing::Dle(Dle {
+            escape: *escape,
+            start: start.get(1).copied(),
+            end: *end,
+            behind: declared.checksum.as_ref().map_or(0, format::Check::size_behind),
+            longest: 0,
+        }),
+        format::Cut::Idle { idle, length } => Framing::Burst(Burst {
+            idle: silence(format, declared, *idle, problems),
+            length: length.as_ref().map(|length| length.value),
+            limit: 0,
+        }),
+        format::Cut::Break { length } => {
+            Framing::Burst(Burst { idle: None, length: length.as_ref().map(|length| length.value), limit: 0 })
+        }
+        format::Cut::Fixed { length } => {
+            if declared.checksum.is_none() && declared.header.iter().all(|field| field.equals.is_none()) {
+                let why = "nothing tells these bytes from others: they need a checksum, or a constant in the `header`";
+                problems.add(declared.span.clone(), ProblemKind::Senseless(why));
+            }
+            let (start, length) = (format::BytePattern::from([]), format::Length::Fixed(length.clone()));
+            Framing::Packet(Box::new(packet(declared, &start, &length, None, header, problems)))
+        }
     };
     layout.extend(frame_rows(declared));
     layout.append(&mut sheet.rows.clone());
@@ -101,11 +128,12 @@ pub(super) fn compile_frame(
         name: declared.name.clone(),
         framing,
         check,
+        coding: coding(declared),
         header: header_fields(&sheet),
         reading,
         separation,
         has_forms: false,
-        takes_long: false,
+        takes_long: !declared.coding.is_empty(),
         has_columns: splits,
         splits,
         header_splits,
@@ -122,6 +150,36 @@ pub(super) fn compile_frame(
         slots.push(Slot { last: counter.last, is_first: false });
     }
     Draft { frame, sheet, placing, lengths: Vec::new() }
+}
+
+/// Whether what is sent of a frame is not what is read of it.
+fn is_altered(declared: &format::Frame) -> bool {
+    let is_stuffed =
+        matches!(declared.cut, format::Cut::Slip | format::Cut::Cobs | format::Cut::Hdlc | format::Cut::Dle { .. });
+    is_stuffed || !declared.coding.is_empty()
+}
+
+fn coding(declared: &format::Frame) -> Box<[Coding]> {
+    let step =
+        |step: &format::Coding| Coding { from: Edge::of(step.from), to: step.to.map_or(Edge::Back(1), Edge::of) };
+    declared.coding.iter().map(step).collect()
+}
+
+/// How long a silence is, by the settings of the line.
+fn silence(format: &Format, declared: &format::Frame, idle: format::Silence, problems: &mut Problems) -> Option<Span> {
+    let thousandths = match idle {
+        format::Silence::Time(span) => return Some(span),
+        format::Silence::Characters(thousandths) => i64::from(thousandths),
+    };
+    let on = declared.on.as_ref().map(|on| &on.value);
+    let of_role = format.lines.iter().find(|line| Some(&line.role.value) == on).and_then(|line| line.serial);
+    let Some(serial) = of_role.or(format.serial) else {
+        let why = "how long characters take is not known: the format needs `serial`";
+        problems.add(declared.span.clone(), ProblemKind::Senseless(why));
+        // Any will do: there is no plan.
+        return Some(Span::from_nanoseconds(1));
+    };
+    Some(Span::from_nanoseconds(serial.character().nanoseconds().saturating_mul(thousandths) / 1_000))
 }
 
 /// What stands between the columns of a frame's texts, or between pairs with these labels. `apart` says whether columns have to lie apart.
@@ -207,9 +265,12 @@ fn bytes_header(
         }
     }
     let mut header = start;
-    if let format::Cut::Packet { length: format::Length::Field { span, byte, integer, .. }, .. } = &declared.cut {
-        placing.name(At::Front(*byte), usize::from(integer.bytes), span, "the length");
-        header = header.max(byte + usize::from(integer.bytes));
+    if let format::Cut::Packet { length: format::Length::Fields(fields), .. } = &declared.cut {
+        for field in fields {
+            let size = length_size(field);
+            placing.name(At::Front(field.byte), size, &field.span, "the length");
+            header = header.max(field.byte + size);
+        }
     }
     sheet.learn(|sheet, problems| bytes::add_fields(sheet, &mut placing.clone(), &declared.header, problems));
     bytes::add_fields(sheet, placing, &declared.header, problems);
@@ -240,10 +301,18 @@ fn packet(
             }
             Length::Fixed(length.value)
         }
-        format::Length::Field { byte, integer, add, .. } => {
-            header = header.max(byte + usize::from(integer.bytes));
-            Length::Field { at: *byte, integer: *integer, add: *add }
+        format::Length::Fields(fields) => {
+            header = fields.iter().fold(header, |header, field| header.max(field.byte + length_size(field)));
+            match &**fields {
+                [format::LengthField { byte, kind: FieldType::Integer(integer), bits: None, scale: 1, add, .. }]
+                    if !matches!(integer.order, Order::Letters(_)) =>
+                {
+                    Length::Field { at: *byte, integer: *integer, add: *add }
+                }
+                fields => Length::Fields(fields.iter().filter_map(|field| length_field(field, problems)).collect()),
+            }
         }
+        format::Length::Record => Length::Record,
         format::Length::ToEnd => Length::ToEnd,
     };
     Packet {
@@ -256,6 +325,33 @@ fn packet(
         longest: limits::FRAME,
         fixed: None,
     }
+}
+
+/// Bytes of a field that tells a length.
+fn length_size(field: &format::LengthField) -> usize {
+    match field.kind {
+        FieldType::Integer(integer) | FieldType::Bcd(format::BcdType::Integer(integer)) => integer.bytes.into(),
+        FieldType::HexInteger(integer) => 2 * usize::from(integer.bytes),
+        _ => field.width.unwrap_or(1),
+    }
+}
+
+/// A field that tells a length, as any field that is scaled.
+fn length_field(field: &format::LengthField, problems: &mut Problems) -> Option<crate::plan::Field> {
+    let whole = |number: usize| Decimal::from_unsigned(number as u64);
+    let declared = format::Field {
+        span: field.span.clone(),
+        place: format::Place::Byte((field.byte as i64).into()),
+        kind: Some(field.kind.into()),
+        width: field.width.map(|width| format::Width::Bytes(width).into()),
+        bits: field.bits.map(Spanned::from),
+        scale: (field.scale != 1).then(|| whole(field.scale).into()),
+        add: (field.add != 0).then(|| Decimal::from_integer(field.add).into()),
+        ..format::Field::default()
+    };
+    let lookup = |_: &str| Err(None);
+    let at = At::Front(field.byte);
+    field::compile(&declared, field.kind, at, Reading::Bytes, &Separation::nothing(), &lookup, problems)
 }
 
 pub(super) fn raw_size(raw: &Raw) -> Option<usize> {
@@ -294,7 +390,10 @@ fn frame_row(frame: &str, place: String, name: &str, kind: String, notes: String
 
 /// The rows for a packet's start and length.
 fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
-    let format::Cut::Packet { start, length, end } = &declared.cut else { return Vec::new() };
+    let (start, length, end) = match &declared.cut {
+        format::Cut::Packet { start, length, end } => (start, length, end),
+        _ => return Vec::new(),
+    };
     let hex = |pattern: &format::BytePattern| match pattern.bytes() {
         Some(bytes) => bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" "),
         None => pattern.to_string(),
@@ -303,14 +402,18 @@ fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
     let notes = format!("always {}", hex(start));
     let mut rows = Vec::new();
     rows.push(frame_row(&declared.name, place, "(start)", "bytes".to_string(), notes));
-    if let format::Length::Field { byte, integer, add, .. } = length {
-        let place = bytes::place_text(At::Front(*byte), usize::from(integer.bytes), false);
-        let notes = match add {
-            0 => "length of the whole frame".to_string(),
-            add if *add < 0 => format!("minus {}: length of the whole frame", add.unsigned_abs()),
-            add => format!("plus {add}: length of the whole frame"),
+    let fields = if let format::Length::Fields(fields) = length { &**fields } else { &[] };
+    for field in fields {
+        let place = bytes::place_text(At::Front(field.byte), length_size(field), false);
+        let times = if field.scale == 1 { String::new() } else { format!("times {}, ", field.scale) };
+        let notes = match field.add {
+            0 if field.scale == 1 => "length of the whole frame".to_string(),
+            0 => format!("times {}: length of the whole frame", field.scale),
+            add if add < 0 => format!("{times}minus {}: length of the whole frame", add.unsigned_abs()),
+            add => format!("{times}plus {add}: length of the whole frame"),
         };
-        rows.push(frame_row(&declared.name, place, "(length)", integer.to_string(), notes));
+        let bits = field.bits.map(|bits| format!(" bits {bits}")).unwrap_or_default();
+        rows.push(frame_row(&declared.name, place, "(length)", format!("{}{bits}", field.kind), notes));
     }
     if let Some(end) = end {
         let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
@@ -335,6 +438,7 @@ fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
         Edge::Back(place) => format!("-{place}"),
     };
     let what = match check.place {
+        _ if check.over_sent => "what was sent before it, byte",
         CheckPlace::In(_) => "byte",
         CheckPlace::Marked => "what stands before the last mark, byte",
         CheckPlace::Behind { through_end: true } => "byte, with the end,",

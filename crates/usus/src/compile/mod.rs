@@ -71,8 +71,10 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         draft.frame.ignores.push(ignores.len() as u16);
         ignores.push(compile_ignore(ignore, &format.frames[index], draft, &mut shared.forms, problems));
     }
-    let finish = |draft| finish_frame(format, draft, &kinds, &ignores);
-    let frames: Vec<Frame> = drafts.into_iter().map(finish).collect();
+    let mut frames: Vec<Frame> = Vec::new();
+    for (draft, declared) in drafts.into_iter().zip(&format.frames) {
+        frames.push(finish_frame(format, declared, draft, &kinds, &ignores, problems));
+    }
     let character = format.serial.map(format::Serial::character);
     let roles: Vec<Role> = format
         .lines

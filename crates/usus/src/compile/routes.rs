@@ -11,9 +11,10 @@ fn no_lines_beside(before: &format::Frame, behind: &format::Frame) -> Option<(co
     let (format::Cut::Text { start, end, idle }, format::Cut::Text { end: other_end, idle: other_idle, .. }) =
         (&before.cut, &behind.cut)
     else {
-        return None;
+        let why = "another frame takes all that is left of this line: silences or breaks end it, or it is a `text`";
+        return Some((behind.span.clone(), why));
     };
-    if start.is_none() {
+    if start.is_none() && before.coding.is_empty() {
         return Some((
             behind.span.clone(),
             "a `text` frame without `start` before it takes all that is left of the line",
@@ -52,6 +53,7 @@ pub(super) fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], 
             searching: Vec::new(),
             text: None,
             lines: Vec::new(),
+            is_coded: false,
             largest: 1,
         };
         let mut wrong = None;
@@ -70,6 +72,7 @@ pub(super) fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], 
                 wrong = wrong.or(others.filter_map(|other| no_lines_beside(other, declared)).next());
                 route.text = route.text.or(Some(index as u16));
                 route.lines.push(index as u16);
+                route.is_coded |= !frame.coding.is_empty();
             }
             route.largest = route.largest.max(frame.framing.longest());
         }

@@ -6,9 +6,9 @@ use crate::check::{self, Whole};
 use crate::claim::{Choices, Extent};
 use crate::contents::{Headings, cells, fit, lay_out, spread, walk};
 use crate::event::NoticeKind;
-use crate::framing::{Behind, CheckState, Columns, Ended, Framed, Scan};
+use crate::framing::{Behind, CheckState, Columns, Contents, Ended, Framed, Scan, sent_before};
 use crate::limits;
-use crate::plan::{Choice, Field, Frame, Framing, Inner, Kind};
+use crate::plan::{Burst, Check, CheckPlace, Choice, Field, Frame, Framing, Inner, Kind};
 use crate::reason::Reason;
 
 /// What becomes of a frame.
@@ -31,19 +31,32 @@ pub(super) fn decide<'p>(
 ) -> Decision<'p> {
     let frame = &plan.frames[usize::from(framed.frame)];
     // Nothing but a checksum tells that all of a text is there.
-    let tells_its_start = !matches!(frame.framing, Framing::Text(_));
+    let tells_its_start = !matches!(frame.framing, Framing::Text(_) | Framing::Burst(_));
     let (contents, _) = framed.contents.of(frame_on, &scan.decoded);
+    let is_undecoded = !frame.coding.is_empty() && matches!(framed.contents, Contents::Lie(..));
     let tested = match frame.begins_line(contents) {
-        true => test(frame, framed, Whole { contents, frame: &frame_on[..length] }),
+        true if is_undecoded => Err(Reason::Coding { frame: framed.frame }),
+        true => test(frame, framed, whole(frame, contents, &frame_on[..length])),
         // No frame's lines begin so.
         false => Err(Reason::NoStart),
     };
-    let vouched = tells_its_start || tested == Ok(CheckState::Holds);
+    let (fits, is_burst) = match &frame.framing {
+        Framing::Burst(burst) => (burst.length == Some(length), true),
+        _ => (false, false),
+    };
+    let tested = match (&frame.framing, tested) {
+        (Framing::Burst(Burst { length: Some(_), .. }), Ok(_)) if !fits => {
+            Err(Reason::Length { frame: framed.frame, found: length as u64 })
+        }
+        (_, tested) => tested,
+    };
+    let vouched = tells_its_start || tested == Ok(CheckState::Holds) || (fits && tested.is_ok());
     if !vouched {
         if framed.ended == Ended::Closed {
             return Decision::Reject { reason: Reason::CutShort { frame: framed.frame }, clipped: true };
         }
-        if behind == Behind::Loss {
+        // The first burst of a recording may have begun before it.
+        if behind == Behind::Loss || (is_burst && behind == Behind::Start) {
             return Decision::Reject { reason: Reason::BegunBefore, clipped: true };
         }
     }
@@ -73,6 +86,17 @@ pub(super) fn decide<'p>(
         }
         ignored => ignored,
     }
+}
+
+/// A text or a burst as its checksum is tested on it.
+fn whole<'f>(frame: &Frame, contents: &'f [u8], sent: &'f [u8]) -> Whole<'f> {
+    let before = match &frame.check {
+        Some(Check { over_sent: true, place: CheckPlace::In(edge), .. }) => {
+            sent_before(&frame.coding, edge.in_frame(contents.len()).unwrap_or(0), sent)
+        }
+        _ => sent,
+    };
+    Whole { contents, frame: sent, sent: before }
 }
 
 /// Tests the checksum of a text; searches have done so before they called it a frame.

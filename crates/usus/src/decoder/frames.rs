@@ -8,9 +8,10 @@ use super::line::{Line, Seen};
 use crate::claim::Extent;
 use crate::contents;
 use crate::framing::{
-    self, AnyPacket, Behind, FixedFrame, Recognise, Recognised, Scan, SlipFrame, SomeSentence, Tools,
+    self, AnyPacket, Behind, Cobs, DleFrame, FixedFrame, Hdlc, Recognise, Recognised, Scan, Slip, SomeSentence,
+    StuffedFrame, Tools,
 };
-use crate::plan::{Choice, Frame, Framing, Kind, Packet, Plan, Reading};
+use crate::plan::{Choice, Frame, Framing, Kind, Packet, Plan, Reading, Stuffing};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -40,11 +41,7 @@ impl Line {
             // Where a frame ends, those before it in the file have the first word again.
             let once = place > 0;
             match &frame.framing {
-                framing if frame.takes_long => {
-                    if framing.may_begin(self.behind, bytes) {
-                        return Ok(Then::Other);
-                    }
-                }
+                framing if frame.takes_long && framing.may_begin(self.behind, bytes) => return Ok(Then::Other),
                 Framing::Packet(packet) if packet.start.begins(bytes) => {
                     return self.packets(plan, number, frame, packet, once, seen, sink);
                 }
@@ -52,16 +49,33 @@ impl Line {
                     let sentence = SomeSentence { sentence: *sentence, separator: frame.separation.byte() };
                     return self.frame_after_frame(plan, number, sentence, once, seen, sink);
                 }
-                Framing::Slip(slip) if framing::begins_slip(self.behind, bytes) => {
-                    let frame_of_slip = SlipFrame { slip: *slip, check: frame.check.as_ref() };
-                    return self.frame_after_frame(plan, number, frame_of_slip, once, seen, sink);
+                Framing::Stuffed(stuffed) if frame.framing.may_begin(self.behind, bytes) => {
+                    let check = frame.check.as_ref();
+                    return match stuffed.stuffing {
+                        Stuffing::Slip => {
+                            let slip = StuffedFrame::<Slip>::new(stuffed, check);
+                            self.frame_after_frame(plan, number, slip, once, seen, sink)
+                        }
+                        Stuffing::Hdlc => {
+                            let hdlc = StuffedFrame::<Hdlc>::new(stuffed, check);
+                            self.frame_after_frame(plan, number, hdlc, once, seen, sink)
+                        }
+                        Stuffing::Cobs => {
+                            let cobs = StuffedFrame::<Cobs>::new(stuffed, check);
+                            self.frame_after_frame(plan, number, cobs, once, seen, sink)
+                        }
+                    };
                 }
-                Framing::Packet(_) | Framing::Sentence(_) | Framing::Slip(_) | Framing::Text(_) => {}
+                Framing::Dle(dle) if dle.begins(bytes) => {
+                    let frame_of_dle = DleFrame { dle: *dle, check: frame.check.as_ref() };
+                    return self.frame_after_frame(plan, number, frame_of_dle, once, seen, sink);
+                }
+                _ => {}
             }
         }
         let number = match &*route.lines {
             [] => None,
-            _ if !route.searching.is_empty() => None,
+            _ if !route.searching.is_empty() || route.is_coded => None,
             _ => route.line_frame(inner, bytes),
         };
         let Some(number) = number else { return Ok(Then::Other) };

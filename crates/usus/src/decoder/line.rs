@@ -72,6 +72,8 @@ pub(super) struct Line {
     lateness: Span,
     /// A silence that ends a text, if the format has such.
     idle: Option<Span>,
+    /// Whether breaks end frames.
+    by_break: bool,
     /// Bytes from `base` on. All that is not booked is in it, and what the last event lent.
     pub(super) window: Vec<u8>,
     pub(super) base: u64,
@@ -112,7 +114,11 @@ impl Line {
     ) -> Line {
         let inner = &*plan.0;
         let text = inner.routes[route].text.map(|frame| &inner.frames[usize::from(frame)].framing);
-        let idle = if let Some(Framing::Text(text)) = text { text.idle } else { None };
+        let (idle, by_break) = match text {
+            Some(Framing::Text(text)) => (text.idle, false),
+            Some(Framing::Burst(burst)) => (burst.idle, burst.idle.is_none()),
+            _ => (None, false),
+        };
         Line {
             origin: Origin::new(plan, id),
             route,
@@ -120,6 +126,7 @@ impl Line {
             character,
             lateness: LATENESS,
             idle,
+            by_break,
             window: Vec::new(),
             base: start,
             at: start,
@@ -223,7 +230,16 @@ impl Line {
         }
         let cleaner = self.cleaner.as_ref();
         let place = |at: usize| at - cleaner.map_or(0, |cleaner| cleaner.taken_before(at));
-        self.faults.extend(faults.iter().map(|fault| (start + place(fault.at.min(bytes.len())) as u64, fault.kind)));
+        let places = faults.iter().map(|fault| (start + place(fault.at.min(bytes.len())) as u64, fault.kind));
+        let begun = self.faults.len();
+        self.faults.extend(places);
+        if self.by_break {
+            for index in begun..self.faults.len() {
+                if let Some((offset, FaultKind::Break)) = self.faults.get(index).copied() {
+                    self.note_break(offset);
+                }
+            }
+        }
     }
 
     /// Whether it is known, without looking, that nothing can be said yet.
@@ -258,6 +274,14 @@ impl Line {
         let own = characters.min(self.lateness.nanoseconds());
         if time.since(last).nanoseconds().saturating_sub(own) >= idle.nanoseconds() {
             self.add_silence(start);
+        }
+    }
+
+    /// Notes a break before an offset, which ends what comes before it, and tells that something begins here.
+    fn note_break(&mut self, offset: u64) {
+        self.add_silence(offset);
+        if offset == self.at && self.closings.is_empty() {
+            self.behind = Behind::Frame;
         }
     }
 

@@ -118,7 +118,7 @@ fn read_place(keys: &mut Keys<'_, '_>) -> Place {
     given.into_iter().next().unwrap_or(Place::Next)
 }
 
-fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
+pub(super) fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
     let Some(word) = keys.text("type") else {
         if let Some(digits) = keys.value("digits") {
             keys.problem(
@@ -195,7 +195,7 @@ fn read_sign(keys: &mut Keys<'_, '_>) -> Option<Spanned<Sign>> {
 }
 
 /// `bits`: one range, or several with commas between them.
-fn read_bits(keys: &mut Keys<'_, '_>) -> Option<Spanned<Bits>> {
+pub(super) fn read_bits(keys: &mut Keys<'_, '_>) -> Option<Spanned<Bits>> {
     let value = keys.value("bits")?;
     let range = |text: &str| {
         let (first, last) = text.split_once('-').unwrap_or((text, text));

@@ -4,12 +4,16 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::ops::Range;
 
+use toml::Spanned as TomlSpanned;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, unknown_word};
 use super::pattern::BytePattern;
 use super::types::{integer_type, unknown_type};
-use super::{Check, CheckForm, Cut, Frame, Length, LineEnd, Presence, Read, Repeated, Spanned, field};
+use super::{
+    Check, CheckForm, Coding, Cut, FieldType, Frame, Length, LengthField, LineEnd, Presence, Read, Repeated, Silence,
+    Spanned, field,
+};
 use crate::checksum::{self, Checksum};
 use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -17,7 +21,7 @@ use crate::time::Span;
 use crate::unit;
 use crate::value::{Charset, Decimal};
 
-const CUTS: [&str; 4] = ["text", "nmea-0183", "packet", "slip"];
+const CUTS: [&str; 10] = ["text", "nmea-0183", "packet", "slip", "cobs", "hdlc", "dle", "idle", "break", "fixed"];
 
 pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<Frame> {
     let mut keys = Keys::new(table, span, "`[[frame]]`", problems);
@@ -28,10 +32,11 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let check = match cut {
         Some(Cut::Sentence { .. }) => None,
         _ => {
-            let has_end = matches!(cut, Some(Cut::Packet { end: Some(_), .. }));
+            let has_end = matches!(cut, Some(Cut::Packet { end: Some(_), .. } | Cut::Dle { .. }));
             read_check(&mut keys, has_end, matches!(cut, Some(Cut::Text { .. })))
         }
     };
+    let coding = read_coding(&mut keys, cut.as_ref());
     let read = read_read(&mut keys, cut.as_ref());
     if let (Some(check), Some(Read::Bytes)) =
         (&check, read.as_ref().map(|read| read.value).or(cut.as_ref().map(Cut::usual_read)))
@@ -74,6 +79,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         on,
         cut: cut?,
         read,
+        coding,
         checksum: check,
         header,
         separators,
@@ -110,6 +116,24 @@ fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
             Some(Cut::Packet { start: start?, length: length?, end })
         }
         "slip" => Some(Cut::Slip),
+        "cobs" => Some(Cut::Cobs),
+        "hdlc" => Some(Cut::Hdlc),
+        "dle" => read_dle(keys),
+        "idle" => {
+            if keys.value("idle").is_none() {
+                keys.missing("idle");
+            }
+            let idle = keys.text("idle").and_then(|text| read_idle(keys, &text));
+            let length = keys.size("length", 1);
+            Some(Cut::Idle { idle: idle?, length })
+        }
+        "break" => Some(Cut::Break { length: keys.size("length", 1) }),
+        "fixed" => {
+            if keys.value("length").is_none() {
+                keys.missing("length");
+            }
+            Some(Cut::Fixed { length: keys.size("length", 1)? })
+        }
         other => {
             keys.problem(word.span.clone(), unknown_word("cut", other, CUTS.into_iter()));
             None
@@ -117,22 +141,86 @@ fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
     }
 }
 
-fn read_idle(keys: &mut Keys<'_, '_>, text: &Spanned<String>) -> Option<Span> {
-    let nanoseconds = text.value.split_once(' ').and_then(|(number, unit)| {
-        let conversion = unit::conversion(unit.trim(), "s")?;
-        let number = Decimal::parse(number.as_bytes())?;
+/// `start` and `end` of frames between escapes: DLE STX and DLE ETX, if nothing is said.
+fn read_dle(keys: &mut Keys<'_, '_>) -> Option<Cut> {
+    let (start_span, end_span) = (keys.value("start").map(TomlSpanned::span), keys.value("end").map(TomlSpanned::span));
+    let start = match &start_span {
+        Some(_) => read_bytes(keys, "start")?,
+        None => [0x10, 0x02].to_vec(),
+    };
+    let end = match &end_span {
+        Some(_) => read_bytes(keys, "end")?,
+        None => [0x10, 0x03].to_vec(),
+    };
+    let end: Option<[u8; 2]> = end.try_into().ok();
+    let fits = match (&*start, end) {
+        ([escape], Some([first, last])) => *escape == first && last != first,
+        ([escape, begin], Some([first, last])) => {
+            *escape == first && begin != escape && last != first && *begin != last
+        }
+        _ => false,
+    };
+    if !fits {
+        let why = "`start` and `end` are one escape with two different bytes behind it: \"DLE STX\" and \"DLE ETX\"; \"DLE\" alone, if what follows belongs to the contents";
+        keys.problem(start_span.or(end_span).unwrap_or(keys.span()), ProblemKind::Senseless(why));
+        return None;
+    }
+    Some(Cut::Dle { start, end: end? })
+}
+
+fn read_idle(keys: &mut Keys<'_, '_>, text: &Spanned<String>) -> Option<Silence> {
+    let silence = text.value.split_once(' ').and_then(|(number, unit)| {
+        let (number, unit) = (Decimal::parse(number.as_bytes())?, unit.trim());
+        if matches!(unit, "characters" | "character") {
+            let thousandths = number.times(Decimal::from_integer(1_000))?.convert(1, 1, (0, 1), 0)?.to_integer()?;
+            return u32::try_from(thousandths).ok().filter(|thousandths| *thousandths > 0).map(Silence::Characters);
+        }
+        let conversion = unit::conversion(unit, "s")?;
         let seconds = number.convert(conversion.numerator, conversion.denominator, conversion.addend, 9)?;
-        i64::try_from(seconds.coefficient()).ok().filter(|&nanoseconds| nanoseconds > 0)
+        let nanoseconds = i64::try_from(seconds.coefficient()).ok().filter(|&nanoseconds| nanoseconds > 0)?;
+        Some(Silence::Time(Span::from_nanoseconds(nanoseconds)))
     });
-    if nanoseconds.is_none() {
+    if silence.is_none() {
         let kind = ProblemKind::WrongValue {
             key: "idle".to_string(),
-            expected: "a time such as \"50 ms\"",
+            expected: "a time such as \"50 ms\", or \"3.5 characters\"",
             found: alloc::format!("the text \"{}\"", text.value.escape_debug()),
         };
         keys.problem(text.span.clone(), kind);
     }
-    nanoseconds.map(Span::from_nanoseconds)
+    silence
+}
+
+/// `coding`: steps from what is sent to the contents.
+fn read_coding(keys: &mut Keys<'_, '_>, cut: Option<&Cut>) -> Vec<Coding> {
+    let tables = keys.tables("coding");
+    let mut steps = Vec::new();
+    for (table, span) in tables {
+        let mut inner = Keys::new(table, span, "`coding`", keys.problems);
+        if !table.contains_key("step") {
+            inner.missing("step");
+        }
+        inner.word("step", "step of a coding", &[("hex", ())]);
+        let from = inner.place("from").map_or(0, |from| from.value);
+        let to = inner.place("to").map(|to| to.value);
+        let span = inner.span();
+        inner.done();
+        steps.push(Coding { span, from, to });
+    }
+    if let Some(second) = steps.get(1) {
+        keys.problem(second.span.clone(), ProblemKind::Senseless("what was made of hex digits holds no more of them"));
+        steps.truncate(1);
+    }
+    let goes = match cut {
+        Some(Cut::Text { .. } | Cut::Packet { end: Some(_), length: Length::ToEnd, .. }) | None => true,
+        Some(_) => false,
+    };
+    if let Some(step) = steps.first().filter(|_| !goes) {
+        let with = "this cut: lines are coded, and packets that their `end` tells, without `length`".to_string();
+        keys.problem(step.span.clone(), ProblemKind::Conflict { key: "coding", with });
+        steps.clear();
+    }
+    steps
 }
 
 /// `read`, where a frame is not read as usual for its cut, or a record not as its frame.
@@ -239,33 +327,65 @@ fn read_length(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Length> {
     };
     match value.get_ref() {
         DeValue::Integer(_) => keys.size("length", 1).map(Length::Fixed),
+        DeValue::String(word) if word == "record" => Some(Length::Record),
         DeValue::Table(table) => {
-            let mut inner = Keys::new(table, value.span(), "`length`", keys.problems);
-            let byte = match inner.size("byte", 0) {
-                None if !table.contains_key("byte") => {
-                    inner.missing("byte");
-                    None
+            read_length_field(table, value.span(), keys.problems).map(|field| Length::Fields([field].into()))
+        }
+        DeValue::Array(places) if !places.is_empty() => {
+            let mut fields = Vec::new();
+            for place in places.iter() {
+                match place.get_ref() {
+                    DeValue::Table(table) => fields.extend(read_length_field(table, place.span(), keys.problems)),
+                    _ => keys.wrong("length", "tables that say where it stands", place),
                 }
-                byte => byte,
-            };
-            let word = inner.required_text("type");
-            let add = inner.place("add").map_or(0, |add| add.value);
-            let integer = word.and_then(|word| {
-                let integer = integer_type(&word.value);
-                if integer.is_none() {
-                    inner.problem(word.span, unknown_type(&word.value));
-                }
-                integer
-            });
-            let span = inner.span();
-            inner.done();
-            Some(Length::Field { span, byte: byte?.value, integer: integer?, add })
+            }
+            if fields.len() > limits::SEPARATORS {
+                let found = fields.len();
+                let kind = ProblemKind::TooMany { what: "places of the length", found, limit: limits::SEPARATORS };
+                keys.problem(value.span(), kind);
+                return None;
+            }
+            (fields.len() == places.len()).then_some(Length::Fields(fields))
         }
         _ => {
-            keys.wrong("length", "a number of bytes, or a table that says where it stands", value);
+            let expected =
+                "a number of bytes, a table that says where it stands, a list of such that agree, or \"record\"";
+            keys.wrong("length", expected, value);
             None
         }
     }
+}
+
+fn read_length_field(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<LengthField> {
+    let mut inner = Keys::new(table, span, "`length`", problems);
+    let byte = match inner.size("byte", 0) {
+        None if !table.contains_key("byte") => {
+            inner.missing("byte");
+            None
+        }
+        byte => byte,
+    };
+    if !table.contains_key("type") {
+        inner.missing("type");
+    }
+    let kind = field::read_type(&mut inner);
+    let width = inner.size("width", 1).map(|width| width.value);
+    let bits = field::read_bits(&mut inner).map(|bits| bits.value);
+    let scale = inner.size("scale", 1).map_or(1, |scale| scale.value);
+    let add = inner.place("add").map_or(0, |add| add.value);
+    let span = inner.span();
+    inner.done();
+    let kind = kind?;
+    let is_number = matches!(
+        kind.value,
+        FieldType::Integer(_) | FieldType::HexInteger(_) | FieldType::Number | FieldType::Hex | FieldType::Bcd(_)
+    );
+    if !is_number {
+        let with = "a length, which is a whole number".to_string();
+        problems.add(kind.span, ProblemKind::Conflict { key: "type", with });
+        return None;
+    }
+    Some(LengthField { span, byte: byte?.value, kind: kind.value, width, bits, scale, add })
 }
 
 fn read_check(keys: &mut Keys<'_, '_>, has_end: bool, in_lines: bool) -> Option<Check> {
@@ -292,6 +412,8 @@ fn read_check(keys: &mut Keys<'_, '_>, has_end: bool, in_lines: bool) -> Option<
     let mark = read_bytes(&mut inner, "mark");
     let words = [("required", Presence::Required), ("optional", Presence::Optional)];
     let presence = inner.word("presence", "presence of a checksum", &words).unwrap_or(Presence::Required);
+    let over_sent = inner.word("over", "thing that a checksum covers", &[("contents", false), ("sent", true)]);
+    let over_sent = over_sent.unwrap_or(false);
     let behind = inner.flag("behind");
     let through_end = inner.flag("through_end");
     let span = inner.span();
@@ -318,7 +440,19 @@ fn read_check(keys: &mut Keys<'_, '_>, has_end: bool, in_lines: bool) -> Option<
         inner.problem(span.clone(), ProblemKind::Conflict { key: "behind", with });
     }
     inner.done();
-    Some(Check { span, algorithm: algorithm?, form: form?, byte, from, to, mark, presence, behind, through_end })
+    Some(Check {
+        span,
+        algorithm: algorithm?,
+        form: form?,
+        byte,
+        from,
+        to,
+        mark,
+        presence,
+        behind,
+        through_end,
+        over_sent,
+    })
 }
 
 /// The problem of an `algorithm` that is none: what a datasheet's name means, or the name that is nearest.

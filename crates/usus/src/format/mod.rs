@@ -331,6 +331,8 @@ pub struct Frame {
     pub cut: Cut,
     /// `read`: how its contents are read; nothing if that is as usual for its cut.
     pub read: Option<Spanned<Read>>,
+    /// `coding`: what is made of what was sent before anything is read of it.
+    pub coding: Vec<Coding>,
     /// `checksum` as a table.
     pub checksum: Option<Check>,
     /// `header`: fields read before a record is chosen.
@@ -360,6 +362,7 @@ impl Frame {
             on: None,
             cut,
             read: None,
+            coding: Vec::new(),
             checksum: None,
             header: Vec::new(),
             separators: Vec::new(),
@@ -369,6 +372,23 @@ impl Frame {
             bits_from: None,
             charsets: Vec::new(),
             quote: None,
+        }
+    }
+
+    /// How many bytes its contents have, if those are always as many.
+    pub(crate) fn fixed_contents(&self) -> Option<usize> {
+        if !self.coding.is_empty() {
+            return None;
+        }
+        match &self.cut {
+            Cut::Packet { length: Length::Fixed(length), end, .. } => {
+                let behind = self.checksum.as_ref().map_or(0, Check::size_behind);
+                Some(length.value.saturating_sub(end.as_ref().map_or(0, BytePattern::length) + behind))
+            }
+            Cut::Fixed { length } | Cut::Idle { length: Some(length), .. } | Cut::Break { length: Some(length) } => {
+                Some(length.value)
+            }
+            _ => None,
         }
     }
 
@@ -413,7 +433,7 @@ pub enum Cut {
         /// `end`: what ends a line.
         end: LineEnd,
         /// `idle`: a silence of this length ends a line too.
-        idle: Option<Span>,
+        idle: Option<Silence>,
     },
     /// Sentences by NMEA 0183, found anywhere between other bytes.
     Sentence {
@@ -433,6 +453,34 @@ pub enum Cut {
     },
     /// SLIP (RFC 1055).
     Slip,
+    /// COBS: consistent overhead byte stuffing, with a zero between frames.
+    Cobs,
+    /// Octet stuffing as in HDLC-like framing (RFC 1662), with flags (7E) between frames.
+    Hdlc,
+    /// An escape and another byte begin a frame and end it, an escape in it is sent twice.
+    Dle {
+        /// `start`: the escape and what follows it, or the escape alone if that is part of the contents.
+        start: Vec<u8>,
+        /// `end`: the escape and what follows it.
+        end: [u8; 2],
+    },
+    /// What is sent between two silences.
+    Idle {
+        /// `idle`: how long the silence is at least.
+        idle: Silence,
+        /// `length`: how many bytes each has.
+        length: Option<Spanned<usize>>,
+    },
+    /// What is sent between two breaks.
+    Break {
+        /// `length`: how many bytes each has.
+        length: Option<Spanned<usize>>,
+    },
+    /// So many bytes, which only a checksum or constants tell from others.
+    Fixed {
+        /// `length`.
+        length: Spanned<usize>,
+    },
 }
 
 impl Cut {
@@ -440,8 +488,36 @@ impl Cut {
     pub fn usual_read(&self) -> Read {
         match self {
             Cut::Text { .. } | Cut::Sentence { .. } => Read::Columns,
-            Cut::Packet { .. } | Cut::Slip => Read::Bytes,
+            _ => Read::Bytes,
         }
+    }
+}
+
+/// How long a silence is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Silence {
+    /// A time.
+    Time(Span),
+    /// So many thousandths of the time that a character takes, by the settings of the format.
+    Characters(u32),
+}
+
+/// `coding`: a step from what is sent to the contents.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Coding {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// `from`: the first byte of the hex digits.
+    pub from: i64,
+    /// `to`: the last of them; of all that is left if there is none.
+    pub to: Option<i64>,
+}
+
+impl Coding {
+    /// Hex digits from a byte of what is sent on.
+    pub fn hex(from: i64) -> Coding {
+        Coding { span: 0..0, from, to: None }
     }
 }
 
@@ -476,17 +552,38 @@ pub enum Length {
     ToEnd,
     /// Always the same number of bytes.
     Fixed(Spanned<usize>),
-    /// A field in the frame tells it.
-    Field {
-        /// Where the table stands in the file.
-        span: Range<usize>,
-        /// First byte of the field.
-        byte: usize,
-        /// Its type.
-        integer: Integer,
-        /// What has to be added to get the length of the whole frame.
-        add: i64,
-    },
+    /// Fields in the frame tell it, all of them the same.
+    Fields(Vec<LengthField>),
+    /// That of the record which the header chooses.
+    Record,
+}
+
+/// A field that tells how long its packet is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct LengthField {
+    /// Where the table stands in the file.
+    pub span: Range<usize>,
+    /// `byte`: its first byte.
+    pub byte: usize,
+    /// `type`, with `digits`.
+    pub kind: FieldType,
+    /// `width`, of digits and decimal numbers.
+    pub width: Option<usize>,
+    /// `bits` of it that are meant.
+    pub bits: Option<Bits>,
+    /// `scale`: bytes for each that it counts.
+    pub scale: usize,
+    /// `add`: what has to be added to get the length of the whole frame.
+    pub add: i64,
+}
+
+impl LengthField {
+    /// An integer that says how long the whole packet is, less `add`.
+    pub fn new(byte: usize, integer: Integer, add: i64) -> LengthField {
+        let kind = FieldType::Integer(integer);
+        LengthField { span: 0..0, byte, kind, width: None, bits: None, scale: 1, add }
+    }
 }
 
 /// `checksum = { … }`: a checksum in the frame.
@@ -513,6 +610,8 @@ pub struct Check {
     pub behind: bool,
     /// `through_end`: it covers the end, too.
     pub through_end: bool,
+    /// `over = "sent"`: it covers the bytes as they were sent, from the first one of the start.
+    pub over_sent: bool,
 }
 
 impl Check {
@@ -529,6 +628,7 @@ impl Check {
             presence: Presence::Required,
             behind: false,
             through_end: false,
+            over_sent: false,
         }
     }
 

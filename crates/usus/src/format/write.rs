@@ -9,10 +9,10 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 
 use super::pattern::pattern_of;
 use super::{
-    BitsFrom, BytePattern, Check, CheckForm, Clean, Count, Cut, Example, Expected, Field, FieldType, Format, Frame,
-    Ignore, Length, LineEnd, Literal, Place, Presence, Read, Record, Repeated, Sign, Spanned, When, Width,
+    BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, Expected, Field, FieldType, Format,
+    Frame, Ignore, Length, LengthField, LineEnd, Literal, Place, Presence, Read, Record, Repeated, Sign, Silence,
+    Spanned, When, Width,
 };
-use crate::time::Span;
 
 /// The file of a format.
 pub(super) fn format(format: &Format) -> String {
@@ -78,6 +78,12 @@ fn frame(frame: &Frame) -> Keys {
         Cut::Sentence { .. } => "nmea-0183",
         Cut::Packet { .. } => "packet",
         Cut::Slip => "slip",
+        Cut::Cobs => "cobs",
+        Cut::Hdlc => "hdlc",
+        Cut::Dle { .. } => "dle",
+        Cut::Idle { .. } => "idle",
+        Cut::Break { .. } => "break",
+        Cut::Fixed { .. } => "fixed",
     };
     keys.text("name", Some(&frame.name));
     keys.text("on", written(&frame.on));
@@ -104,16 +110,31 @@ fn frame(frame: &Frame) -> Keys {
             match length {
                 Length::ToEnd => {}
                 Length::Fixed(length) => keys.shown("length", Some(length.value)),
-                Length::Field { byte, integer, add, .. } => {
-                    let mut inner = Keys::default();
-                    inner.shown("byte", Some(byte));
-                    inner.text("type", Some(&integer.to_string()));
-                    inner.shown("add", (*add != 0).then_some(add));
-                    keys.put("length", inner.inline());
-                }
+                Length::Record => keys.text("length", Some("record")),
+                Length::Fields(fields) => match &**fields {
+                    [field] => keys.put("length", length_field(field).inline()),
+                    fields => {
+                        let fields = fields.iter().map(|field| length_field(field).inline()).collect::<Vec<_>>();
+                        keys.put("length", format!("[{}]", fields.join(", ")));
+                    }
+                },
             }
         }
-        Cut::Slip => {}
+        Cut::Slip | Cut::Cobs | Cut::Hdlc => {}
+        Cut::Dle { start, end } => {
+            keys.text("start", Some(&pattern_of(start)));
+            keys.text("end", Some(&pattern_of(end)));
+        }
+        Cut::Idle { idle, length } => {
+            keys.text("idle", Some(&silence(*idle)));
+            keys.shown("length", length.as_ref().map(|length| length.value));
+        }
+        Cut::Break { length } => keys.shown("length", length.as_ref().map(|length| length.value)),
+        Cut::Fixed { length } => keys.shown("length", Some(length.value)),
+    }
+    if !frame.coding.is_empty() {
+        let steps = frame.coding.iter().map(|step| coding(step).inline()).collect::<Vec<_>>();
+        keys.put("coding", format!("[{}]", steps.join(", ")));
     }
     keys.text("read", read_word(frame.read.as_ref()));
     if let Some(declared) = &frame.checksum {
@@ -150,9 +171,44 @@ fn read_word(read: Option<&Spanned<Read>>) -> Option<&'static str> {
     })
 }
 
-/// A silence, in the largest unit in which it is a whole number.
-fn silence(silence: Span) -> String {
-    let nanoseconds = silence.nanoseconds();
+fn length_field(field: &LengthField) -> Keys {
+    let mut keys = Keys::default();
+    keys.shown("byte", Some(field.byte));
+    keys.text("type", Some(&field.kind.to_string()));
+    keys.text("digits", digits_of(field.kind));
+    keys.shown("width", field.width);
+    keys.text("bits", field.bits.map(|bits| bits.to_string()).as_deref());
+    keys.shown("scale", (field.scale != 1).then_some(field.scale));
+    keys.shown("add", (field.add != 0).then_some(field.add));
+    keys
+}
+
+/// How the digits of a type are sent, if it is of digits.
+fn digits_of(kind: FieldType) -> Option<&'static str> {
+    match kind {
+        FieldType::Hex | FieldType::HexInteger(_) => Some("hex"),
+        FieldType::Bcd(_) => Some("bcd"),
+        _ => None,
+    }
+}
+
+fn coding(coding: &Coding) -> Keys {
+    let mut keys = Keys::default();
+    keys.text("step", Some("hex"));
+    keys.shown("from", (coding.from != 0).then_some(coding.from));
+    keys.shown("to", coding.to);
+    keys
+}
+
+/// A silence, a time in the largest unit in which it is a whole number.
+fn silence(silence: Silence) -> String {
+    let span = match silence {
+        Silence::Time(span) => span,
+        Silence::Characters(thousandths) => {
+            return format!("{}.{:03} characters", thousandths / 1_000, thousandths % 1_000);
+        }
+    };
+    let nanoseconds = span.nanoseconds();
     match nanoseconds {
         whole if whole % 1_000_000_000 == 0 => format!("{} s", whole / 1_000_000_000),
         whole if whole % 1_000_000 == 0 => format!("{} ms", whole / 1_000_000),
@@ -176,6 +232,7 @@ fn check(check: &Check) -> Keys {
     keys.text("presence", (check.presence == Presence::Optional).then_some("optional"));
     keys.flag("behind", check.behind);
     keys.flag("through_end", check.through_end);
+    keys.text("over", check.over_sent.then_some("sent"));
     keys
 }
 
@@ -221,9 +278,7 @@ fn field(field: &Field) -> Keys {
     keys.text("label", written(&field.label));
     let kind = field.kind.as_ref().map(|kind| kind.value);
     keys.text("type", kind.map(|kind| kind.to_string()).as_deref());
-    let in_hex = matches!(kind, Some(FieldType::Hex | FieldType::HexInteger(_)));
-    keys.text("digits", in_hex.then_some("hex"));
-    keys.text("digits", matches!(kind, Some(FieldType::Bcd(_))).then_some("bcd"));
+    keys.text("digits", kind.and_then(digits_of));
     keys.width("width", field.width.as_ref());
     keys.pattern("until", field.until.as_ref().map(|until| &until.value));
     keys.text("bits", field.bits.as_ref().map(|bits| bits.value.to_string()).as_deref());

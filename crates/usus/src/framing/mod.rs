@@ -19,7 +19,10 @@
 //! where several begin at one place. What lies before a frame that they found, or before a candidate that is still open, goes to
 //! the text framing, or is a run of bytes that nothing claims.
 
+mod burst;
+mod coding;
 mod columns;
+mod dle;
 mod fixed;
 mod packet;
 mod pass;
@@ -27,24 +30,29 @@ mod run;
 mod scan;
 mod search;
 mod sentence;
-mod slip;
+mod stuffed;
 mod text;
+mod unstuff;
 
+pub(crate) use coding::{decoded as coded, sent_before};
 pub(crate) use columns::Columns;
+pub(crate) use dle::DleFrame;
 pub(crate) use fixed::{FixedFrame, is_sound};
 pub(crate) use packet::AnyPacket;
 pub(crate) use pass::split;
 pub(crate) use scan::Scan;
 pub(crate) use search::next;
 pub(crate) use sentence::SomeSentence;
-pub(crate) use slip::{SlipFrame, begins as begins_slip};
+pub(crate) use stuffed::StuffedFrame;
 pub(crate) use text::{TextLine, line_ends};
+pub(crate) use unstuff::{Cobs, Hdlc, Slip};
 
 use alloc::vec::Vec;
 
+use crate::check::Whole;
 use crate::checksum::Stretch;
 use crate::claim::Choices;
-use crate::plan::{Choice, Framing, Inner};
+use crate::plan::{Check, CheckPlace, Choice, Frame, Framing, Inner};
 use crate::reason::Reason;
 
 use scan::{Sought, Start};
@@ -53,8 +61,8 @@ impl Framing {
     /// Whether its frames are searched for; else it takes what the others leave.
     pub(crate) fn searches(&self) -> bool {
         match self {
-            Framing::Text(_) => false,
-            Framing::Sentence(_) | Framing::Packet(_) | Framing::Slip(_) => true,
+            Framing::Text(_) | Framing::Burst(_) => false,
+            Framing::Sentence(_) | Framing::Packet(_) | Framing::Stuffed(_) | Framing::Dle(_) => true,
         }
     }
 
@@ -64,67 +72,101 @@ impl Framing {
             Framing::Text(text) => text.limit,
             Framing::Sentence(_) => crate::limits::SENTENCE,
             Framing::Packet(packet) => packet.longest,
-            Framing::Slip(slip) => slip.longest,
+            Framing::Stuffed(stuffed) => stuffed.longest,
+            Framing::Dle(dle) => dle.longest,
+            Framing::Burst(burst) => burst.limit,
         }
     }
 
     /// Where the next candidate is, at or behind an offset. `failed` says whether one that began at or behind the position failed.
     fn find(&self, place: &Place<'_>, from: u64, failed: bool) -> Start {
         match self {
-            Framing::Text(_) => Start::NotBefore(place.view.end()),
+            Framing::Text(_) | Framing::Burst(_) => Start::NotBefore(place.view.end()),
             Framing::Sentence(_) => sentence::find(place.view, from),
             Framing::Packet(packet) => packet.find(place.view, from),
-            Framing::Slip(_) => slip::find(place, from, failed),
+            Framing::Stuffed(of) => stuffed::find(of.stuffing.delimiter(), place, from, failed),
+            Framing::Dle(dle) => dle.find(place.view, from),
         }
     }
 
     /// Whether one of its frames seems to begin with these bytes.
     pub(crate) fn may_begin(&self, behind: Behind, bytes: &[u8]) -> bool {
         match self {
-            Framing::Text(_) => false,
+            Framing::Text(_) | Framing::Burst(_) => false,
             Framing::Sentence(_) => matches!(bytes.first(), Some(b'$' | b'!')),
             Framing::Packet(packet) => packet.start.begins(bytes),
-            Framing::Slip(_) => slip::begins(behind, bytes),
+            Framing::Stuffed(of) => stuffed::begins(of.stuffing.delimiter(), behind, bytes),
+            Framing::Dle(dle) => dle.begins(bytes),
         }
     }
 
     /// What a candidate is.
     fn judge(&self, candidate: &Candidate<'_>, sought: &mut Sought, tools: &mut Tools<'_>) -> Verdict {
         match self {
-            Framing::Text(_) => Verdict::Nothing,
+            Framing::Text(_) | Framing::Burst(_) => Verdict::Nothing,
             Framing::Sentence(sentence) => SomeSentence::of(candidate, sentence).judge(candidate, tools),
             Framing::Packet(packet) => packet.judge(candidate, sought, tools),
-            Framing::Slip(slip) => slip.judge(candidate, sought, tools),
+            Framing::Stuffed(stuffed) => stuffed.judge(candidate, sought, tools),
+            Framing::Dle(dle) => dle.judge(candidate, sought, tools),
         }
     }
 
-    /// The contents of a whole frame, of which nothing is tested.
+    /// What lies in a whole frame between what delimits it, unstuffed; nothing is tested of it.
     pub(crate) fn contents(&self, frame: &[u8], decoded: &mut Vec<u8>) -> Option<Contents> {
         match self {
-            Framing::Text(_) => Some(Contents::Lie(0, frame.len() as u32)),
+            Framing::Text(_) | Framing::Burst(_) => Some(Contents::Lie(0, frame.len() as u32)),
             Framing::Sentence(_) => Some(Contents::Lie(1, frame.len() as u32)).filter(|_| !frame.is_empty()),
             Framing::Packet(packet) => packet.contents(frame),
-            Framing::Slip(_) => slip::contents(frame, decoded),
+            Framing::Stuffed(stuffed) => stuffed.contents(frame, decoded),
+            Framing::Dle(dle) => dle.contents(frame, decoded),
         }
     }
 
     /// What lies behind a frame of it.
     fn behind(&self) -> Behind {
         match self {
-            Framing::Text(_) | Framing::Packet(_) => Behind::Frame,
+            Framing::Text(_) | Framing::Burst(_) | Framing::Packet(_) | Framing::Dle(_) => Behind::Frame,
             Framing::Sentence(_) => Behind::Sentence,
-            Framing::Slip(_) => Behind::Delimiter(slip::END),
+            Framing::Stuffed(of) => Behind::Delimiter(of.stuffing.delimiter()),
         }
     }
 
     /// What lies at a position and carries nothing by its rules.
     fn filler(&self, place: &Place<'_>) -> Filler {
         match self {
-            Framing::Text(_) | Framing::Packet(_) => Filler::None,
+            Framing::Text(_) | Framing::Burst(_) | Framing::Packet(_) | Framing::Dle(_) => Filler::None,
             Framing::Sentence(_) => sentence::line_end(place),
-            Framing::Slip(_) => slip::filler(place),
+            Framing::Stuffed(of) => stuffed::filler(of.stuffing.delimiter(), place),
         }
     }
+}
+
+/// A whole frame of a declaration, as its checksum is tested on it: for whoever looks at one by itself. Nothing if it is not stuffed or coded as it has to be.
+pub(crate) fn whole_of<'f>(frame: &Frame, sent: &'f [u8], decoded: &'f mut Vec<u8>) -> Option<Whole<'f>> {
+    let between = frame.framing.contents(sent, decoded)?;
+    let mut raw = sent;
+    let contents = match (&*frame.coding, between) {
+        ([], between) => between,
+        (coding, Contents::Lie(from, to)) => {
+            raw = sent.get(from as usize..to as usize)?;
+            coded(coding, raw, decoded)?
+        }
+        // What is stuffed is not coded, too.
+        (_, Contents::Decoded(_)) => return None,
+    };
+    let (contents, _) = contents.of(sent, decoded);
+    let before = match (&frame.check, &frame.framing) {
+        (Some(check), Framing::Stuffed(stuffed)) => stuffed.stuffing.sent_before(check, contents.len(), sent),
+        (Some(check), Framing::Dle(dle)) => dle.sent_part(check, contents.len(), sent),
+        (Some(Check { place: CheckPlace::In(edge), .. }), _) if !frame.coding.is_empty() => {
+            sent_before(&frame.coding, edge.in_frame(contents.len())?, raw)
+        }
+        (Some(Check { place: CheckPlace::Behind { through_end: true }, form, .. }), _) => {
+            sent.get(..sent.len().checked_sub(form.size())?)?
+        }
+        _ => raw,
+    };
+    Some(Whole { contents, frame: sent, sent: before })
 }
 
 /// What lies before the position.

@@ -1,11 +1,11 @@
 //! The `packet` framing: a start pattern; a length that is fixed or told by a field, or an end pattern, or both; constants in the header; a checksum.
 
 use super::scan::{Sought, Start};
-use super::{Behind, Candidate, CheckState, Contents, Recognise, Recognised, Tools, Verdict, View};
+use super::{Behind, Candidate, CheckState, Contents, Recognise, Recognised, Tools, Verdict, View, coding};
 use crate::check::{self, Whole};
 use crate::claim::Choices;
 use crate::integer::Integer;
-use crate::plan::{Check, Choice, Inner, Length, Packet, Reading, ShapeUnit};
+use crate::plan::{Check, CheckPlace, Choice, Count, Field, Frame, Inner, Length, Packet, Reading, ShapeUnit};
 use crate::read::{Cells, word_of};
 use crate::reason::Reason;
 
@@ -27,6 +27,9 @@ impl Packet {
     /// Where the next start pattern is, or where one may begin that the window's end hides.
     pub(super) fn find(&self, view: &View<'_>, from: u64) -> Start {
         let bytes = view.from(from);
+        if bytes.is_empty() {
+            return Start::NotBefore(from);
+        }
         // Nearly always the next packet follows at once.
         if self.begins(bytes) {
             return Start::At(from);
@@ -51,8 +54,12 @@ impl Packet {
             }
         };
         let Some(packet) = bytes.get(..outline.length) else { return Verdict::Need(outline.length) };
-        let check = &plan.frames[usize::from(number)].check;
-        let sent = Whole { contents: &packet[..outline.contents], frame: packet };
+        let frame = &plan.frames[usize::from(number)];
+        let check = &frame.check;
+        if !frame.coding.is_empty() {
+            return self.judge_coded(frame, number, packet, &outline, tools);
+        }
+        let sent = self.whole(packet, outline.contents);
         let computed = check.as_ref().map(|check| {
             let (from, to) = check::covered(check, sent);
             let offset = |place: usize| start + place as u64;
@@ -66,6 +73,43 @@ impl Packet {
                 Verdict::Frame { length: outline.length, contents, check, choice: outline.choice }
             }
         }
+    }
+
+    /// What a packet is whose contents are coded.
+    fn judge_coded(
+        &self,
+        frame: &Frame,
+        number: u16,
+        packet: &[u8],
+        outline: &Outline,
+        tools: &mut Tools<'_>,
+    ) -> Verdict {
+        let raw = &packet[..outline.contents];
+        let Some(contents) = coding::decoded(&frame.coding, raw, tools.decoded) else {
+            return Verdict::Fail(Reason::Coding { frame: number });
+        };
+        let Some(check) = &frame.check else {
+            return Verdict::Frame {
+                length: outline.length,
+                contents,
+                check: CheckState::Undeclared,
+                choice: Choice::Undecided,
+            };
+        };
+        match check::test(check, whole_of_coded(frame, check, contents, packet, raw, tools.decoded)) {
+            Ok(()) => {
+                Verdict::Frame { length: outline.length, contents, check: CheckState::Holds, choice: Choice::Undecided }
+            }
+            Err((computed, sent)) => Verdict::Fail(Reason::Checksum { frame: number, computed, sent }),
+        }
+    }
+
+    /// A packet as its checksum is tested on it.
+    #[inline(always)]
+    fn whole<'f>(&self, packet: &'f [u8], contents: usize) -> Whole<'f> {
+        let contents = packet.get(..contents).unwrap_or_default();
+        // As it is sent, so it is read.
+        Whole { contents, frame: packet, sent: contents }
     }
 
     /// The contents of a whole packet.
@@ -89,7 +133,8 @@ impl Packet {
             return Err(Verdict::Need(self.header));
         }
         let header = Cells::of_bytes(bytes);
-        for &index in &frame.constants {
+        let is_coded = !frame.coding.is_empty();
+        for &index in if is_coded { &[][..] } else { &frame.constants } {
             let field = &frame.header[usize::from(index)];
             if let Some(constant) = &field.equals
                 && !header.equals(&field.field, 0, constant)
@@ -97,15 +142,18 @@ impl Packet {
                 return Err(Verdict::Fail(Reason::Constant { frame: number, field: index }));
             }
         }
-        let length = self.length(number, bytes, looked_at)?;
+        let length = match self.length {
+            Length::Record => self.length_of_record(plan, number, bytes, choices)?,
+            _ => self.length(number, bytes, looked_at)?,
+        };
         let behind = self.end.as_ref().map_or(0, |end| end.length() + self.behind);
         let Some(contents) = length.checked_sub(behind).filter(|contents| *contents >= self.start.length()) else {
             return Err(Verdict::Fail(Reason::Length { frame: number, found: length as u64 }));
         };
         // A text is claimed once all of it is there: its length tells nothing about the record.
         let choice = match frame.reading {
-            Reading::Bytes => choices.choose(plan, number, frame, &header, contents),
-            Reading::Text => Choice::Undecided,
+            Reading::Bytes if !is_coded => choices.choose(plan, number, frame, &header, contents),
+            Reading::Bytes | Reading::Text => Choice::Undecided,
         };
         if !self.admits(plan, choice, length, contents) {
             return Err(Verdict::Fail(Reason::Length { frame: number, found: length as u64 }));
@@ -126,6 +174,9 @@ impl Packet {
     fn length(&self, number: u16, bytes: &[u8], looked_at: usize) -> Result<usize, Verdict> {
         let length = match &self.length {
             Length::Fixed(length) => return Ok(*length),
+            Length::Fields(fields) => self.told_by_fields(number, fields, bytes)?,
+            // It is known once the record is.
+            Length::Record => return Ok(0),
             Length::ToEnd => return self.length_to_end(number, bytes, looked_at),
             Length::Field { at, integer: Integer { bytes: 1, signed: false, .. }, add } => {
                 i128::from(i64::from(bytes.get(*at).copied().unwrap_or(0)).saturating_add(*add))
@@ -139,6 +190,48 @@ impl Packet {
                 Err(Verdict::Fail(Reason::Length { frame: number, found }))
             }
         }
+    }
+
+    /// What fields say of the length, which all have to be the same.
+    #[inline(never)]
+    fn told_by_fields(&self, number: u16, fields: &[Field], bytes: &[u8]) -> Result<i128, Verdict> {
+        let header = Cells::of_bytes(bytes);
+        let mut told = fields.iter().map(|field| header.integer(field, 0));
+        let Some(Some(first)) = told.next() else {
+            return Err(Verdict::Fail(Reason::LengthsDiffer { frame: number }));
+        };
+        match told.all(|other| other == Some(first)) {
+            true => Ok(first),
+            false => Err(Verdict::Fail(Reason::LengthsDiffer { frame: number })),
+        }
+    }
+
+    /// The length of the record that the header chooses.
+    #[inline(never)]
+    fn length_of_record(
+        &self,
+        plan: &Inner,
+        number: u16,
+        bytes: &[u8],
+        choices: &mut Choices,
+    ) -> Result<usize, Verdict> {
+        let frame = &plan.frames[usize::from(number)];
+        let fail = |found: usize| Verdict::Fail(Reason::Length { frame: number, found: found as u64 });
+        let header = Cells::of_bytes(bytes);
+        let Choice::Kind(kind) = choices.choose(plan, number, frame, &header, 0) else { return Err(fail(0)) };
+        let shape = &plan.kinds[usize::from(kind)].shape;
+        let items = match &shape.count {
+            _ if shape.item == 0 => 0,
+            Count::Field(_) if bytes.len() < shape.front => return Err(Verdict::Need(shape.front)),
+            Count::Field(count) => {
+                let count = header.integer(count, 0).and_then(|count| usize::try_from(count).ok());
+                count.and_then(|count| count.checked_mul(shape.item)).ok_or(fail(0))?
+            }
+            Count::ToEnd => return Err(fail(0)),
+        };
+        let behind = self.end.as_ref().map_or(0, |end| end.length() + self.behind);
+        let length = (shape.least() + behind).checked_add(items).filter(|length| *length <= self.longest);
+        length.ok_or(fail(items))
     }
 
     /// The same, up to the first end there can be. No later one is tried, and where another packet seems to begin before it, this one is none.
@@ -183,6 +276,28 @@ impl Packet {
     }
 }
 
+/// A packet whose contents are coded as its checksum is tested on it.
+pub(super) fn whole_of_coded<'f>(
+    frame: &Frame,
+    check: &Check,
+    contents: Contents,
+    packet: &'f [u8],
+    raw: &'f [u8],
+    decoded: &'f [u8],
+) -> Whole<'f> {
+    let (contents, _) = contents.of(packet, decoded);
+    let sent = match check.place {
+        CheckPlace::In(edge) if check.over_sent => {
+            coding::sent_before(&frame.coding, edge.in_frame(contents.len()).unwrap_or(0), raw)
+        }
+        CheckPlace::Behind { through_end: true } => {
+            packet.get(..packet.len().saturating_sub(check.form.size())).unwrap_or_default()
+        }
+        _ => raw,
+    };
+    Whole { contents, frame: packet, sent }
+}
+
 #[inline(always)]
 fn integer_at(bytes: &[u8], at: usize, integer: Integer) -> i128 {
     let Some(bytes) = bytes.get(at..at + usize::from(integer.bytes)) else { return -1 };
@@ -214,7 +329,7 @@ impl Recognise for AnyPacket<'_> {
         }
         let outline = self.packet.outline(self.plan, self.number, bytes, 0, tools.choices).ok()?;
         let packet = bytes.get(..outline.length)?;
-        let sent = Whole { contents: packet.get(..outline.contents)?, frame: packet };
+        let sent = self.packet.whole(packet, outline.contents);
         if let Some(check) = self.check {
             check::test(check, sent).ok()?;
         }

@@ -4,6 +4,7 @@ use alloc::vec::Vec;
 
 use super::Columns;
 use super::Tools;
+use super::dle::Unstuffed;
 use crate::checksum::Overlaps;
 use crate::claim::Choices;
 use crate::plan::Route;
@@ -40,6 +41,8 @@ pub(super) struct Sought {
     pub(super) no_end_before: u64,
     /// The checksums of candidates that overlap.
     pub(super) overlaps: Overlaps,
+    /// What came out of the candidate that was looked at last, for those that begin in it.
+    pub(super) unstuffed: Unstuffed,
 }
 
 impl Sought {
@@ -93,7 +96,14 @@ impl Run {
 
 impl Scan {
     pub(crate) fn new(route: &Route, at: u64) -> Scan {
-        let fresh = Sought { start: None, from: at, failed: None, no_end_before: at, overlaps: Overlaps::default() };
+        let fresh = Sought {
+            start: None,
+            from: at,
+            failed: None,
+            no_end_before: at,
+            overlaps: Overlaps::default(),
+            unstuffed: Unstuffed::default(),
+        };
         Scan { sought: alloc::vec![fresh; route.searching.len()], ..Scan::default() }
     }
 
@@ -102,6 +112,7 @@ impl Scan {
         for sought in &mut self.sought {
             (sought.start, sought.from, sought.failed) = (None, at, None);
             sought.overlaps.clear();
+            sought.unstuffed = Unstuffed::default();
         }
         self.no_line_end_before = at;
         self.run = Run::default();

@@ -3,7 +3,7 @@
 use super::scan::{Scan, Start};
 use super::{Behind, Candidate, Ended, Filler, Framed, Place, Step, Verdict, View};
 use crate::limits;
-use crate::plan::{Inner, Route};
+use crate::plan::{Framing, Inner, Route};
 use crate::reason::Reason;
 
 /// The next piece of the line at `at`; if more bytes are needed to say, the offset that they have to reach.
@@ -182,6 +182,7 @@ impl<'a> Search<'a> {
     /// text, or a part of a very long run.
     fn settle(&self, to: u64, scan: &mut Scan) -> Option<Step> {
         match self.route.text {
+            Some(frame) if self.is_burst(frame) => self.settle_burst(frame, to, scan),
             Some(frame) => self.settle_text(frame, to, scan),
             None => self.settle_run(to, scan),
         }
@@ -190,6 +191,7 @@ impl<'a> Search<'a> {
     /// What lies before a frame.
     fn before(&self, start: u64, scan: &mut Scan) -> Step {
         match self.route.text {
+            Some(frame) if self.is_burst(frame) => self.burst(frame, start, Ended::Interrupted, scan),
             Some(frame) => self.text(frame, start, Ended::Interrupted, scan),
             None => self.unclaimed(start, scan),
         }
@@ -199,9 +201,14 @@ impl<'a> Search<'a> {
     fn leftover(&self, scan: &mut Scan) -> Option<Step> {
         let end = self.place.view.end();
         (self.place.at < end).then(|| match self.route.text {
+            Some(frame) if self.is_burst(frame) => self.burst(frame, end, Ended::Closed, scan),
             Some(frame) => self.text(frame, end, Ended::Closed, scan),
             None => self.last_run(scan),
         })
+    }
+
+    fn is_burst(&self, frame: u16) -> bool {
+        matches!(self.plan.frames[usize::from(frame)].framing, Framing::Burst(_))
     }
 
     /// What lies behind unclaimed bytes that end at an offset.

@@ -1,5 +1,7 @@
 //! The `text` framing: lines, in what the searching framings leave.
 
+use alloc::vec::Vec;
+
 use memchr::{memchr, memchr2, memmem};
 use wide::i8x16;
 
@@ -7,7 +9,7 @@ use super::columns::BLOCK;
 use super::pass::Pass;
 use super::scan::{Run, Scan};
 use super::search::{Search, next_split};
-use super::{Behind, CheckState, Contents, Ended, Framed, Recognise, Recognised, Step, Tools};
+use super::{Behind, CheckState, Contents, Ended, Framed, Recognise, Recognised, Step, Tools, coded};
 use crate::format::LineEnd;
 use crate::plan::{Choice, Framing, Text};
 use crate::reason::Reason;
@@ -16,7 +18,7 @@ impl Search<'_> {
     fn text_framing(&self, frame: u16) -> Option<Text> {
         match self.plan.frames[usize::from(frame)].framing {
             Framing::Text(text) => Some(text),
-            Framing::Sentence(_) | Framing::Packet(_) | Framing::Slip(_) => None,
+            _ => None,
         }
     }
 
@@ -45,6 +47,18 @@ impl Search<'_> {
         (too_long && split <= stop).then(|| too_long_to(frame, limit, split, true, scan))
     }
 
+    /// The first frame whose start and coding fit a line, and its contents if they are coded.
+    fn line_frame(&self, line: &[u8], decoded: &mut Vec<u8>) -> Option<(u16, Option<Contents>)> {
+        self.route.lines.iter().find_map(|number| {
+            let frame = &self.plan.frames[usize::from(*number)];
+            match &*frame.coding {
+                _ if !frame.begins_line(line) => None,
+                [] => Some((*number, None)),
+                coding => Some((*number, Some(coded(coding, line, decoded)?))),
+            }
+        })
+    }
+
     /// The text from the position to `to`.
     pub(super) fn text(&self, frame: u16, to: u64, ended: Ended, scan: &mut Scan) -> Step {
         let at = self.place.at;
@@ -56,9 +70,10 @@ impl Search<'_> {
             return too_long_to(frame, limit, piece, piece < to, scan);
         }
         scan.tried = core::mem::take(&mut scan.run).first;
-        let (contents, check) = (Contents::Lie(0, (to - at) as u32), CheckState::Untested);
         let line = self.place.view.between(at, to);
-        let frame = self.route.line_frame(self.plan, line).unwrap_or(frame);
+        let (frame, contents) = self.line_frame(line, &mut scan.decoded).unwrap_or((frame, None));
+        let contents = contents.unwrap_or(Contents::Lie(0, (to - at) as u32));
+        let check = CheckState::Untested;
         let framed = Framed { frame, contents, check, choice: Choice::Undecided, ended };
         // What interrupts it has to look the same as it did from here.
         let behind = if ended == Ended::Interrupted { self.behind_unclaimed(to) } else { Behind::Frame };

@@ -2,7 +2,7 @@
 
 use alloc::boxed::Box;
 
-use super::{FixedPackets, Pattern};
+use super::{Field, FixedPackets, Pattern};
 use crate::format::{LineEnd, Presence};
 use crate::integer::Integer;
 use crate::time::Span;
@@ -13,7 +13,9 @@ pub(crate) enum Framing {
     Text(Text),
     Sentence(Sentence),
     Packet(Box<Packet>),
-    Slip(Slip),
+    Stuffed(Stuffed),
+    Dle(Dle),
+    Burst(Burst),
 }
 
 /// Lines of text.
@@ -61,13 +63,54 @@ pub(crate) enum Length {
         integer: Integer,
         add: i64,
     },
+    /// Fields tell it, all of them the same.
+    Fields(LengthFields),
+    /// The record that the header chooses has it.
+    Record,
     /// Its end tells.
     ToEnd,
 }
 
-/// SLIP frames.
+/// Frames between delimiters that stand in none of them.
 #[derive(Clone, Copy)]
-pub(crate) struct Slip {
+pub(crate) struct Stuffed {
+    pub(crate) stuffing: Stuffing,
     /// The most bytes that a frame can have, as it is sent.
     pub(crate) longest: usize,
 }
+
+/// How the contents are stuffed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Stuffing {
+    Slip,
+    Hdlc,
+    Cobs,
+}
+
+/// Frames whose delimiters are an escape and another byte.
+#[derive(Clone, Copy)]
+pub(crate) struct Dle {
+    pub(crate) escape: u8,
+    /// What follows the escape at a start; any byte that means nothing else, if there is none.
+    pub(crate) start: Option<u8>,
+    /// What follows it at the end.
+    pub(crate) end: u8,
+    /// Bytes of a checksum that follows the end.
+    pub(crate) behind: usize,
+    /// The most bytes that a frame can have, as it is sent.
+    pub(crate) longest: usize,
+}
+
+/// What lies between two silences or breaks.
+#[derive(Clone, Copy)]
+pub(crate) struct Burst {
+    /// The silence; a break, if there is none.
+    pub(crate) idle: Option<Span>,
+    /// The bytes that each has.
+    pub(crate) length: Option<usize>,
+    /// The most bytes that one can have.
+    pub(crate) limit: usize,
+}
+
+/// A field that tells a length, perhaps among others that must agree.
+pub(crate) type LengthFields = Box<[Field]>;

@@ -33,7 +33,7 @@ pub(crate) use field::{
 };
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use form::{Form, Step, Walk};
-pub(crate) use framing::{Framing, Length, Packet, Sentence, Slip, Text};
+pub(crate) use framing::{Burst, Dle, Framing, Length, Packet, Sentence, Stuffed, Stuffing, Text};
 pub use layout::LayoutRow;
 pub(crate) use output::{Group, Output, Plain, Stride, What};
 pub(crate) use parts::{
@@ -70,7 +70,16 @@ impl Plan {
 
     /// Whether silence matters, so that input without times cannot be decoded as declared.
     pub fn needs_times(&self) -> bool {
-        self.0.frames.iter().any(|frame| matches!(&frame.framing, Framing::Text(text) if text.idle.is_some()))
+        self.0.frames.iter().any(|frame| match &frame.framing {
+            Framing::Text(text) => text.idle.is_some(),
+            Framing::Burst(burst) => burst.idle.is_some(),
+            _ => false,
+        })
+    }
+
+    /// Whether breaks end its frames, so that input without them cannot be decoded as declared.
+    pub fn needs_breaks(&self) -> bool {
+        self.0.frames.iter().any(|frame| matches!(&frame.framing, Framing::Burst(burst) if burst.idle.is_none()))
     }
 
     /// Whether its records can only be told in order, from the first on: then a stream is decoded by one decoder.
@@ -194,6 +203,8 @@ pub(crate) struct Route {
     pub(crate) text: Option<u16>,
     /// All of those, in the order of the file.
     pub(crate) lines: Vec<u16>,
+    /// Whether the coding of one of them tells whether a line is its.
+    pub(crate) is_coded: bool,
     /// The largest frame there can be.
     pub(crate) largest: usize,
 }
@@ -211,6 +222,8 @@ pub(crate) struct Frame {
     pub(crate) name: String,
     pub(crate) framing: Framing,
     pub(crate) check: Option<Check>,
+    /// What is made of its contents before anything is read of them, step by step.
+    pub(crate) coding: Box<[Coding]>,
     pub(crate) header: Vec<HeaderField>,
     pub(crate) reading: Reading,
     pub(crate) separation: Separation,
@@ -301,6 +314,16 @@ pub(crate) struct Check {
     pub(crate) mark: Option<Box<[u8]>>,
     /// Whether a text may come without it.
     pub(crate) optional: bool,
+    /// Whether it covers what was sent, not what came out of it.
+    pub(crate) over_sent: bool,
+}
+
+/// A step from what was sent to the contents.
+#[derive(Clone, Debug)]
+pub(crate) struct Coding {
+    /// Two hex digits are a byte, from the first byte to the last.
+    pub(crate) from: Edge,
+    pub(crate) to: Edge,
 }
 
 impl Check {

@@ -110,6 +110,81 @@ pub fn cases() -> Vec<(&'static str, String)> {
             "a zone by its name",
             text("", "fields = [{ name = 'a', type = 'datetime', layout = 'YYYYMMDDhhmmss', zone = 'CET' }]"),
         ),
+        ("starts of two lengths", packet("start = ['AA', 'AA BB']\nlength = 4", ok)),
+        ("masks that cannot be", packet("start = 'F0/0F'\nlength = 4", ok)),
+        ("a length of words that is none", packet("start = 'AA'\nlength = 'recrod'", ok)),
+        (
+            "a length that is no number",
+            packet("start = 'AA'\nlength = [{ byte = 1, type = 'text', width = 2 }, 5]", ok),
+        ),
+        (
+            "a record whose length is not known from its begin",
+            packet("start = 'AA'\nlength = 'record'", "fields = [{ name = 'v', type = 'bytes' }]"),
+        ),
+        (
+            "escapes that cannot be",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'dle'\nstart = 'DLE DLE'\n[[frame]]\nname = 'b'\ncut = 'dle'\nend = 'STX ETX'",
+            ),
+        ),
+        (
+            "bursts that cannot be",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'idle'\n[[frame]]\nname = 'b'\ncut = 'idle'\nidle = '3.5 characters'\n[[frame]]\ncut = 'break'\nlength = 0\n[record.r]\nframe = 'b'\nfields = [{ name = 'v', byte = 0, type = 'u8' }]",
+            ),
+        ),
+        (
+            "two that take what is left",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'break'\n[[frame]]\ncut = 'text'\n[record.r]\nframe = 'break'\nfields = [{ name = 'v', byte = 0, type = 'u8' }]",
+            ),
+        ),
+        (
+            "nothing that tells bytes from others",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'fixed'\nlength = 2\n[record.r]\nfields = [{ name = 'v', byte = 0, type = 'u16be' }]",
+            ),
+        ),
+        (
+            "codings that cannot be",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'slip'\ncoding = [{ step = 'hex' }]\n[[frame]]\ncut = 'text'\ncoding = [{ step = 'octal' }, { step = 'hex' }, { form = 1 }]\n[record.r]\nframe = 'text'\nfields = [{ name = 'v' }]",
+            ),
+        ),
+        (
+            "parts that cannot be",
+            packet(
+                "start = 'AA'\nlength = { byte = 1, type = 'u8' }",
+                "fields = [{ name = 'a', type = 'text', width = 'n' }, { name = 'b', type = 'bytes' }, { name = 'c', type = 'u8', when = 'z == 1' }, { name = 'd', type = 'u8', optional = true, when = 'length > 3' }, { name = 'e', byte = 9, type = 'text', until = 'NUL' }, { name = 'f', type = 'u8', until = 'NUL' }, { name = 'g', type = 'b3', optional = true }]",
+            ),
+        ),
+        (
+            "items that cannot be",
+            packet(
+                "start = 'AA'\nlength = { byte = 1, type = 'u8' }",
+                "fields = [{ name = 'n', type = 'u8' }, { name = 'a', count = 'n', size = 'm', fields = [{ name = 't', type = 'text', until = 'NUL' }, { name = 'm', type = 'u8' }] }, { name = 'b', count = 'n', fields = [{ name = 'x', type = 'bytes' }] }, { name = 'c', count = 2, size = 1, fields = [{ name = 'y', type = 'u16be' }] }, { name = 'd', up_to = 'end', until = 'FF', fields = [{ name = 'z', type = 'u8' }] }, { name = 'e', size = 2, type = 'u8' }, { name = 'f', count = 2, type = 'u8', bits = '0-5' }]",
+            ),
+        ),
+        (
+            "sizes that cannot be",
+            packet(
+                "start = 'AA'\nlength = { byte = 1, type = 'u8' }",
+                "fields = [{ name = 'n', type = 'u8' }, { name = 'a', count = 'n', size = 'm', fields = [{ name = 't', type = 'text', until = 'NUL' }, { name = 'm', type = 'u8' }] }, { name = 'c', count = 2, size = 1, fields = [{ name = 'y', type = 'u16be' }] }, { name = 'f', count = 2, type = 'u8', bits = '0-5' }]",
+            ),
+        ),
+        (
+            "runs of values that cannot be",
+            packet(
+                "start = 'AA'\nlength = { byte = 1, type = 'u8' }",
+                "fields = [{ name = 'n', type = 'u8' }, { address_from = 'm', fields = [{ name = 'a', address = 1, type = 'u8' }] }, { address_from = 'n', count = 2, fields = [{ name = 'b', type = 'u8' }, { name = 'c', address = -1, type = 'text' }] }, { name = 'd', type = 'u8', step = 2 }]",
+            ),
+        ),
+        (
+            "scales that cannot be told",
+            field(
+                "{ name = 'a', type = 'u8', scale_from = 'b' }, { name = 'b', type = 'u8', codes = { 1 = 'ten' } }, { name = 'c', type = 'u8', scale_from = 'd' }",
+            ),
+        ),
         (
             "bits and digits that cannot be",
             own(

@@ -40,6 +40,8 @@ pub struct Drive {
     pub events: Vec<String>,
     start: u64,
     most_pending: u64,
+    /// What is marked: nothing that ends a frame.
+    mark: FaultKind,
 }
 
 impl Drive {
@@ -51,7 +53,8 @@ impl Drive {
         let most_pending = plan.largest_window() as u64;
         let (decoder, long) = (Decoder::new(plan), Decoder::new(plan));
         let (drained, events) = (Drained::default(), Vec::new());
-        Drive { decoder, long, drained, lines: Vec::new(), events, start, most_pending }
+        let mark = if plan.needs_breaks() { FaultKind::Parity } else { FaultKind::Break };
+        Drive { decoder, long, drained, lines: Vec::new(), events, start, most_pending, mark }
     }
 
     pub fn line(&mut self, role: &str) -> LineId {
@@ -68,7 +71,7 @@ impl Drive {
         let line = self.line(role);
         let time = time.map(Time::from_nanoseconds);
         drain(self.decoder.feed(Chunk { line, time, bytes, faults }), &mut self.events);
-        let behind = Fault { at: bytes.len(), kind: FaultKind::Break };
+        let behind = Fault { at: bytes.len(), kind: self.mark };
         let faults = [faults, &[behind]].concat();
         let Ok(()) = self.long.decode(Chunk { line, time, bytes, faults: &faults }, &mut self.drained);
         self.look();
@@ -94,9 +97,10 @@ impl Drive {
         for ledger in self.ledgers() {
             assert_eq!(ledger.pending, 0, "nothing is pending at the end");
         }
-        let no_break = |event: &&String| !event.ends_with("the source marked a fault: break");
-        let without_breaks = |events: &[String]| events.iter().filter(no_break).cloned().collect::<Vec<_>>();
-        assert_eq!(without_breaks(&self.events), without_breaks(&self.drained.0));
+        let mark = format!("the source marked a fault: {}", self.mark.word());
+        let is_unmarked = |event: &&String| !event.ends_with(&mark);
+        let unmarked = |events: &[String]| events.iter().filter(is_unmarked).cloned().collect::<Vec<_>>();
+        assert_eq!(unmarked(&self.events), unmarked(&self.drained.0));
         for (_, line) in &self.lines {
             let (mut ledger, mut long) = (self.decoder.ledger(*line), self.long.ledger(*line));
             (ledger.faults, long.faults) = (0, 0);

@@ -142,8 +142,11 @@ fn what_was_altered_is_checked_like_a_file() {
         (|format| format.frames[1].cut = Cut::Sentence { checksum: Presence::Absent, anywhere: true }, ""),
         (
             |format| {
-                format.frames[1].cut =
-                    Cut::Text { start: None, end: LineEnd::Lf, idle: Some(usus::Span::from_nanoseconds(0)) }
+                format.frames[1].cut = Cut::Text {
+                    start: None,
+                    end: LineEnd::Lf,
+                    idle: Some(usus::format::Silence::Time(usus::Span::from_nanoseconds(0))),
+                }
             },
             "`idle` needs a time",
         ),

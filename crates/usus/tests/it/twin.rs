@@ -136,11 +136,12 @@ impl Twin<'_> {
         }
         let total = match length {
             Length::Fixed(length) => length.value as i64,
-            Length::Field { byte, integer, add, .. } => {
-                assert_eq!((integer.bytes, integer.signed), (1, false));
-                i64::from(bytes[*byte]) + add
+            Length::Fields(fields) => {
+                let [field] = &**fields else { panic!("several lengths") };
+                assert_eq!((field.kind, field.scale), (FieldType::Integer(U8), 1));
+                i64::from(bytes[field.byte]) + field.add
             }
-            Length::ToEnd => panic!("the twin does not know packets that their end tells"),
+            other => panic!("the twin does not know {other:?}"),
         };
         let header = self.packet_header(frame, pattern, bytes);
         let record = self.format.records.iter().find(|record| belongs(record, frame) && holds(&record.when, &header));
@@ -180,8 +181,8 @@ impl Twin<'_> {
         let all = self.format.records.iter().filter(|record| belongs(record, frame));
         let all: Vec<(usize, usize)> = all.map(|record| lengths(record, frame, pattern, length, check)).collect();
         if all.iter().any(|(_, item)| *item > 0) {
-            let Length::Field { add, .. } = length else { panic!() };
-            return 255 + *add as usize;
+            let Length::Fields(fields) = length else { panic!() };
+            return 255 + fields[0].add as usize;
         }
         all.iter().map(|(least, _)| *least).max().unwrap()
     }
@@ -468,10 +469,13 @@ fn width(field: &Field) -> usize {
     }
 }
 
+/// The only type of lengths that the twin knows.
+const U8: usus::format::Integer = usus::format::Integer { signed: false, bytes: 1, order: usus::format::Order::Big };
+
 fn header_end(frame: &Frame, pattern: &[u8], length: &Length) -> usize {
     let mut end = pattern.len();
-    if let Length::Field { byte, integer, .. } = length {
-        end = end.max(byte + usize::from(integer.bytes));
+    if let Length::Fields(fields) = length {
+        end = end.max(fields[0].byte + 1);
     }
     let mut cursor = end;
     for field in &frame.header {
