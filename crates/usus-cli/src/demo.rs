@@ -40,8 +40,9 @@ fn tell(arguments: &Demo, voice: &Voice) -> Result<Ending, String> {
         FaultChoice::None => Faults::none(),
     };
     voice.say(&format!(
-        "An aerial ropeway, {} seconds of five of its serial lines{}.",
+        "An aerial ropeway, {} seconds of {} of its serial lines{}.",
         arguments.seconds,
+        Device::WITH_TRUTH.len(),
         if faults == Faults::none() { "" } else { ", with a cut start, flipped bits, lost bytes and noise" }
     ));
     let mut agrees = true;

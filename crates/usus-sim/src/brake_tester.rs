@@ -77,7 +77,7 @@ impl Tester {
 }
 
 fn line(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
-    Message { time, bytes: format!("{text}\r\n").into_bytes(), says, line_end: 2, fragile: true }
+    Message { time, bytes: format!("{text}\r\n").into_bytes(), says, line_end: 2, fragile: true, opening: None }
 }
 
 impl Model for Tester {

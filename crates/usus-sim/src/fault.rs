@@ -40,7 +40,7 @@ pub(crate) struct Arrival {
 /// Sends messages over a line with those faults.
 pub(crate) fn receive(device: Device, messages: Vec<Message>, faults: &Faults, rng: &mut Rng) -> Recording {
     let mut recording = Recording { device, chunks: Vec::new(), truth: Vec::new() };
-    let (mut offset, mut free, mut clean) = (0u64, BEGIN, true);
+    let (mut offset, mut free, mut clean, mut last) = (0u64, BEGIN, true, None);
     for (index, message) in messages.into_iter().enumerate() {
         let cut = if index == 0 { faults.cut_start.min(message.bytes.len()) } else { 0 };
         let received = damage(&message, cut, faults, rng);
@@ -48,8 +48,11 @@ pub(crate) fn receive(device: Device, messages: Vec<Message>, faults: &Faults, r
         // What is damaged but ends its line does no harm to the next one.
         clean = received.whole || (message.line_end > 0 && received.bytes.ends_with(b"\r\n"));
         if let Some((kind, fields)) = message.says {
-            let begins = offset + received.noise as u64;
-            let length = (message.bytes.len() - message.line_end) as u64;
+            // What closes what came before it is none of it.
+            let last = if received.noise > 0 { received.bytes.get(received.noise - 1).copied() } else { last };
+            let taken = u64::from(message.opening.is_some() && last.is_some_and(|last| message.opening != Some(last)));
+            let begins = offset + received.noise as u64 + taken;
+            let length = (message.bytes.len() - message.line_end) as u64 - taken;
             recording.truth.push(Truth {
                 kind,
                 offset: whole.then_some(begins),
@@ -59,6 +62,7 @@ pub(crate) fn receive(device: Device, messages: Vec<Message>, faults: &Faults, r
             });
         }
         offset += received.bytes.len() as u64;
+        last = received.bytes.last().copied().or(last);
         free = arrive(device, &received.bytes, message.time.max(free), rng, &mut recording.chunks);
     }
     recording

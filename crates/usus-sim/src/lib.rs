@@ -16,11 +16,13 @@
 mod brake_tester;
 mod drive_cabinet;
 mod fault;
+mod groomer;
 mod hall_sensor;
 mod live;
 mod rope_tension;
 mod truth;
 mod valley_station;
+mod winch;
 mod wind_mast;
 mod wire;
 
@@ -51,15 +53,26 @@ pub enum Device {
     BrakeTester,
     /// The sensor in the station hall: keys with their values.
     HallSensor,
+    /// The snow groomer's receiver: sentences, packets and text with nothing between.
+    Groomer,
+    /// The winch's telemetry: SLIP frames of tagged items.
+    Winch,
 }
 
 impl Device {
     /// Those that tell the truth beside what they send.
-    pub const WITH_TRUTH: [Device; 5] =
-        [Device::WindMast, Device::RopeTension, Device::ValleyStation, Device::BrakeTester, Device::HallSensor];
+    pub const WITH_TRUTH: [Device; 7] = [
+        Device::WindMast,
+        Device::RopeTension,
+        Device::ValleyStation,
+        Device::BrakeTester,
+        Device::HallSensor,
+        Device::Groomer,
+        Device::Winch,
+    ];
 
     /// All of them.
-    pub const ALL: [Device; 7] = [
+    pub const ALL: [Device; 9] = [
         Device::WindMast,
         Device::RopeTension,
         Device::ValleyStation,
@@ -67,6 +80,8 @@ impl Device {
         Device::DriveAnswers,
         Device::BrakeTester,
         Device::HallSensor,
+        Device::Groomer,
+        Device::Winch,
     ];
 
     /// Its name, as in file names.
@@ -79,6 +94,8 @@ impl Device {
             Device::DriveAnswers => "drive-answers",
             Device::BrakeTester => "brake-tester",
             Device::HallSensor => "hall-sensor",
+            Device::Groomer => "groomer",
+            Device::Winch => "winch",
         }
     }
 
@@ -94,6 +111,8 @@ impl Device {
             Device::ValleyStation => Some(include_str!("../formats/valley-station.toml")),
             Device::BrakeTester => Some(include_str!("../formats/brake-tester.toml")),
             Device::HallSensor => Some(include_str!("../formats/hall-sensor.toml")),
+            Device::Groomer => Some(include_str!("../formats/groomer.toml")),
+            Device::Winch => Some(include_str!("../formats/winch.toml")),
             Device::WindMast | Device::DriveRequests | Device::DriveAnswers => None,
         }
     }
@@ -107,6 +126,8 @@ impl Device {
             Device::DriveRequests | Device::DriveAnswers => "19200 8E1",
             Device::BrakeTester => "2400 7E1",
             Device::HallSensor => "9600 8N1",
+            Device::Groomer => "57600 8N1",
+            Device::Winch => "19200 8N1",
         }
     }
 
@@ -130,6 +151,8 @@ impl Device {
             Device::DriveAnswers => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Answers)),
             Device::BrakeTester => Box::new(brake_tester::Tester::new(rng)),
             Device::HallSensor => Box::new(hall_sensor::Sensor::new(rng)),
+            Device::Groomer => Box::new(groomer::Receiver::new(rng)),
+            Device::Winch => Box::new(winch::Winch::new(rng)),
         }
     }
 }
@@ -172,14 +195,21 @@ struct Message {
     line_end: usize,
     /// Nothing vouches for it: it is lost with whatever is damaged just before it.
     fragile: bool,
+    /// The byte that it begins with, if that closes what comes before it where nothing else has.
+    opening: Option<u8>,
 }
 
 impl Message {
+    /// A frame that its checksum vouches for.
+    fn new(time: i64, bytes: Vec<u8>, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
+        Message { time, bytes, says, line_end: 0, fragile: false, opening: None }
+    }
+
     /// A sentence of that text, with its checksum.
     fn sentence(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
         let sum = text.bytes().fold(0, |sum, byte| sum ^ byte);
         let bytes = format!("${text}*{sum:02X}\r\n").into_bytes();
-        Message { time, bytes, says, line_end: 2, fragile: false }
+        Message { time, bytes, says, line_end: 2, fragile: false, opening: None }
     }
 }
 

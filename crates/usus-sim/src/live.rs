@@ -32,7 +32,14 @@ struct Saying<F>(F);
 impl<F: FnMut(u32) -> Vec<(i64, Vec<u8>)>> Model for Saying<F> {
     fn second(&mut self, _rng: &mut Rng, second: u32) -> Vec<Message> {
         let begin = BEGIN + i64::from(second) * 1_000_000_000;
-        let message = |(time, bytes)| Message { time: begin + time, bytes, says: None, line_end: 0, fragile: false };
+        let message = |(time, bytes)| Message {
+            time: begin + time,
+            bytes,
+            says: None,
+            line_end: 0,
+            fragile: false,
+            opening: None,
+        };
         (self.0)(second).into_iter().map(message).collect()
     }
 }

@@ -27,6 +27,18 @@ fn the_truth_is_true_of_the_bytes() {
                 "sample" | "status" => {
                     assert_eq!((&frame[..2], usize::from(frame[2]) + 5), (&b"\xA5\x5A"[..], frame.len()))
                 }
+                "sky" => {
+                    let length = usize::from(u16::from_le_bytes([frame[2], frame[3]]));
+                    assert_eq!(
+                        (&frame[..2], length, 11 + 5 * usize::from(frame[8])),
+                        (&b"\xC5\x5C"[..], frame.len(), length)
+                    );
+                }
+                "blade" => assert!(frame.starts_with(b"BLADE ") && bytes[end..].starts_with(b"\r\n")),
+                "state" => {
+                    assert_eq!((frame[0], frame[1], frame[frame.len() - 1]), (0xC0, 1, 0xC0));
+                    assert!(!frame[1..frame.len() - 1].contains(&0xC0));
+                }
                 "load" => assert_eq!((&frame[..2], frame.len()), (&b"\x7E\x81"[..], 14)),
                 "boot" => assert!(frame.starts_with(b"boot ") && bytes[end..].starts_with(b"\r\n")),
                 "reading" => {

@@ -319,7 +319,7 @@ fn mended(plan: &Plan, piece: &Explained) -> Option<Vec<u8>> {
             }
             (None, Framing::Sentence(_)) => {
                 let star = bytes.iter().position(|byte| *byte == b'*')?;
-                bytes.get_mut(star + 1..star + 3)?.copy_from_slice(format!("{computed:02X}").as_bytes());
+                bytes.get_mut(star + 1..star + 3)?.copy_from_slice(format!("{:02X}", computed as u8).as_bytes());
             }
             (None, _) => {}
         }

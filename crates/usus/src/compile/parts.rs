@@ -22,8 +22,8 @@ pub(super) fn are_walked(fields: &[Declared]) -> bool {
     let varies = |field: &&Declared| match &field.group {
         Some(group) => !matches!(group.count, Count::Fixed(_)),
         None => {
-            let has_size = field.kind.as_ref().is_some_and(|kind| byte_size(field, kind.value).is_some());
-            !has_size && field.kind.is_some()
+            let is_sized = |kind: FieldType| matches!(kind, FieldType::Bits { .. }) || byte_size(field, kind).is_some();
+            field.kind.as_ref().is_some_and(|kind| !is_sized(kind.value))
         }
     };
     let is_walked = |field: &Declared| {
