@@ -14,6 +14,9 @@ mod bodies;
 fn corpus() -> Vec<Vec<u8>> {
     let joined = |(format, stream): (String, Vec<u8>)| [format.as_bytes(), bodies::BEHIND_FORMAT, &stream].concat();
     let mut corpus: Vec<Vec<u8>> = cases::formats_and_streams().into_iter().map(joined).collect();
+    // Layouts whose parts vary, with what one may look like.
+    let parts = (0..20).map(|seed| (crate::parts::text(seed), crate::parts::stream(seed)));
+    corpus.extend(parts.map(joined));
     let kept = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/kept");
     let mut paths: Vec<PathBuf> = fs::read_dir(kept).into_iter().flatten().map(|entry| entry.unwrap().path()).collect();
     paths.sort();
@@ -22,9 +25,14 @@ fn corpus() -> Vec<Vec<u8>> {
 }
 
 fn run(data: &[u8]) {
-    let behind = data.windows(bodies::BEHIND_FORMAT.len()).position(|window| window == bodies::BEHIND_FORMAT);
-    bodies::format_text(&data[..behind.unwrap_or(data.len())]);
+    bodies::format_text(front_of(data));
     bodies::format_and_stream(data);
+}
+
+/// The format before a stream.
+fn front_of(data: &[u8]) -> &[u8] {
+    let behind = data.windows(bodies::BEHIND_FORMAT.len()).position(|window| window == bodies::BEHIND_FORMAT);
+    &data[..behind.unwrap_or(data.len())]
 }
 
 #[test]
@@ -153,12 +161,18 @@ fn altered(rng: &mut Rng, corpus: &[Vec<u8>]) -> Vec<u8> {
     data
 }
 
-/// `FUZZ_RUNS` and `FUZZ_SEED` make it longer, and other.
+/// `FUZZ_RUNS` and `FUZZ_SEED` make it longer, and other; `FUZZ_BODY` is `format_text` or `format_and_stream` for one of the bodies alone.
 #[test]
 fn what_is_altered_goes_well() {
     let corpus = corpus();
     let number = |name: &str, usual: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
     let (runs, seed) = (number("FUZZ_RUNS", 1_500), number("FUZZ_SEED", 0));
+    let body = std::env::var("FUZZ_BODY").unwrap_or_default();
+    let run = |data: &[u8]| match &*body {
+        "format_text" => bodies::format_text(front_of(data)),
+        "format_and_stream" => bodies::format_and_stream(data),
+        _ => run(data),
+    };
     for run_number in 0..runs {
         let mut rng = Rng::with_seed(seed.wrapping_mul(1 << 32).wrapping_add(run_number));
         let data = altered(&mut rng, &corpus);

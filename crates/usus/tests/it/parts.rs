@@ -311,6 +311,19 @@ pub fn text(seed: u64) -> String {
     format(&Maker { rng: &mut rng, next: 0 }.parts(0, true), slip)
 }
 
+/// What a device with that layout sends.
+pub fn stream(seed: u64) -> Vec<u8> {
+    let mut rng = Rng::with_seed(seed);
+    let slip = rng.bool();
+    let parts = Maker { rng: &mut rng, next: 0 }.parts(0, true);
+    let frame = |rng: &mut Rng| {
+        let mut sent = Sent::default();
+        sent.parts(rng, &parts);
+        framed(&sent.bytes, slip)
+    };
+    (0..5).flat_map(|_| frame(&mut rng)).collect()
+}
+
 #[test]
 fn whatever_varies_comes_out_as_it_went_in() {
     let runs = std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(400);
