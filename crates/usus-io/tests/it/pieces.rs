@@ -329,9 +329,67 @@ const TEXTS: [(&str, &[u8]); 9] = [
     ),
 ];
 
+/// Frames of bytes in every way in which they can be declared, with streams that are partly damaged.
+const BYTES: [(&str, &[u8]); 7] = [
+    (
+        "[[frame]]\ncut = 'cobs'\nchecksum = { algorithm = 'SUM-8', type = 'u8' }\n[record.r]\nfields = [{ name = 'a', byte = 0, type = 'u8', counter = true }, { name = 'b', type = 'bytes' }]",
+        b"\x05\x02\x03\x05\0\0\x02\x01\x03\x04\x05\0\x03\x03\x03\0\x09\x03\0\x03\x04\x04",
+    ),
+    (
+        "[[frame]]\ncut = 'hdlc'\nchecksum = { algorithm = 'SUM-8', type = 'u8' }\n[record.r]\nfields = [{ name = 'a', byte = 0, type = 'u8', counter = true }, { name = 'b', type = 'bytes' }]",
+        b"\x7E\x01\x7D\x5E\x7F\x7E\x7E\x7E\x02\x7D\x7E\x03\x03\x7E\x05\x7D\x05\x7E\x04\x04",
+    ),
+    (
+        "[[frame]]\ncut = 'dle'\nchecksum = { algorithm = 'SUM-8', type = 'u8', behind = true }\n[record.r]\nfields = [{ name = 'a', byte = 0, type = 'u8', counter = true }, { name = 'b', type = 'bytes' }]",
+        b"\x10\x02\x01\x10\x10\x10\x03\x11\x10\x10\x02\x02\x10\x03\x02\x10\x02\x04\x10\x02\x05\x10\x03\x10\x10\x02",
+    ),
+    (
+        "[[frame]]\ncut = 'fixed'\nlength = 3\nchecksum = { algorithm = 'XOR-8', type = 'u8' }\n[record.r]\nfields = [{ name = 'a', byte = 0, type = 'u8', counter = true }, { name = 'b', type = 'u8' }]",
+        b"\x01\x02\x03\x02\x07\x05\x09\x03\x01\x02\x04\x01\x05\x05\x05",
+    ),
+    (
+        "[[frame]]\ncut = 'text'\ncoding = [{ step = 'hex' }]\nread = 'bytes'\n[record.r]\nframe = 'text'\nfields = [{ name = 'a', byte = 0, type = 'u8', counter = true }, { name = 'b', type = 'bytes' }]\n[[frame]]\nname = 't'\ncut = 'text'\n[record.t]\nframe = 't'\nfields = [{ name = 'line' }]",
+        b"01 aa\n02FF\nhello\n0g\n04\n\n05 0",
+    ),
+    (
+        "[[frame]]\ncut = 'packet'\nstart = ['80/C0', 'C1']\nlength = { byte = 1, type = 'u8', bits = '0-3', scale = 2, add = 3 }\nchecksum = { algorithm = 'XOR-8', type = 'u8' }\n[record.r]\nfields = [{ name = 'n', byte = 2, type = 'u8', when = 'length > 6' }, { name = 'items', up_to = 'end', size = 's', fields = [{ name = 's', type = 'u8' }, { name = 'v', type = 'text' }] }]",
+        b"\x81\x00\x81\x82\x11\x01\x01\x92\xC1\x02\x05\x03x\x00\xB9\x83\x02\x05\x03AB\x84\x80",
+    ),
+    (
+        "[[frame]]\ncut = 'slip'\n[record.r]\nfields = [{ name = 'a', byte = 0, type = 'text', until = 'NUL' }, { name = 'g', until = 'FF', fields = [{ name = 'n', type = 'u8' }, { name = 'l', type = 'b4', count = 2 }] }, { name = 'z', type = 'u8', when = \"a == 'x'\" }]",
+        b"\xC0x\0\x01\x23\xFF\x07\xC0y\0\xFF\xC0x\0\xFF\xC0\xC0\0\x01\x02\x03\x04\xFF\xC0x",
+    ),
+];
+
+/// Bursts are cut by times or breaks, which belong to chunks.
 #[test]
-fn texts_join_at_every_offset() {
-    for (text, bytes) in TEXTS {
+fn bursts_join_at_every_chunk() {
+    let check = "checksum = { algorithm = 'XOR-8', type = 'u8' }\n[record.r]\nfields = [{ name = 'a', byte = 0, type = 'u8', counter = true }]";
+    for (cut, by_break) in [("cut = 'idle'\nidle = '5 ms'", false), ("cut = 'break'", true)] {
+        let plan = plan(&format!("[[frame]]\n{cut}\n{check}"));
+        let mut rng = fastrand::Rng::with_seed(3);
+        for _ in 0..30 {
+            let (mut steps, mut time) = (vec![Step::Line("", 0)], 0);
+            for number in 0..rng.u8(1..40) {
+                let sent = if rng.u32(0..6) == 0 { vec![number] } else { vec![number, number] };
+                time += rng.i64(0..12) * 1_000_000;
+                let faults =
+                    if by_break && rng.bool() { vec![Fault { at: 0, kind: FaultKind::Break }] } else { vec![] };
+                for (place, byte) in sent.into_iter().enumerate() {
+                    let faults = if place == 0 { faults.clone() } else { Vec::new() };
+                    steps.push(Step::Chunk(0, Some(time), vec![byte], faults));
+                }
+            }
+            for (jobs, before) in [(2, 0), (2, 6), (3, 1_000)] {
+                both(&plan, &Held::new(steps.clone()), PieceOptions { jobs, size: 1, before });
+            }
+        }
+    }
+}
+
+#[test]
+fn texts_and_bytes_join_at_every_offset() {
+    for (text, bytes) in TEXTS.into_iter().chain(BYTES) {
         let plan = plan(text);
         for at in 0..=bytes.len() {
             for next in (at..=bytes.len()).step_by(7) {

@@ -32,6 +32,12 @@ enum Sends {
     Slip {
         size: usize,
     },
+    /// Other frames of bytes: the cut, and how contents are sent with a checksum behind them.
+    Bytes {
+        cut: &'static str,
+        size: usize,
+        encode: fn(&[u8]) -> Vec<u8>,
+    },
     /// A packet of text that its end tells, with a check behind.
     Ended {
         start: &'static str,
@@ -63,7 +69,8 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
         });
     }
     let mut text = format!("format = 'any'\nlimits = {{ line = {} }}\n", rng.choice([20, 63, 64, 65, 4_096]).unwrap());
-    let in_bytes = sends.iter().any(|sent| matches!(sent, Sends::Packet { .. } | Sends::Slip { .. }));
+    let is_in_bytes = |sent: &Sends| matches!(sent, Sends::Packet { .. } | Sends::Slip { .. } | Sends::Bytes { .. });
+    let in_bytes = sends.iter().any(is_in_bytes);
     if !in_bytes && rng.u32(0..4) == 0 {
         text += rng.choice(["clean = 'parity'\n", "clean = ['escapes', 'nul']\n", "clean = 'flow'\n"]).unwrap();
     }
@@ -85,6 +92,18 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 let fields: Vec<String> = (0..size / 2).map(|field| word(rng, field)).collect();
                 records += &format!("[record.r{number}]\nframe = 'f{number}'\nfields = [{}]\n", fields.join(", "))
                     .replacen("{ ", "{ byte = 0, ", 1);
+            }
+            Sends::Bytes { cut, size, .. } => {
+                text += &format!("{cut}\nchecksum = {{ algorithm = 'CRC-16/MODBUS', type = 'u16le' }}\n");
+                let fields: Vec<String> = (0..size / 2).map(|field| word(rng, field)).collect();
+                // The record tells how long a packet is, whose first byte is its start.
+                let is_packet = cut.contains("'packet'");
+                let more =
+                    if !is_packet && rng.bool() { "{ name = 'rest', type = 'bytes', optional = true }" } else { "" };
+                let first = if is_packet { "{ byte = 1, " } else { "{ byte = 0, " };
+                records +=
+                    &format!("[record.r{number}]\nframe = 'f{number}'\nfields = [{}, {more}]\n", fields.join(", "))
+                        .replacen("{ ", first, 1);
             }
             Sends::Ended { start, end } => {
                 text += &format!("cut = 'packet'\nstart = \"{start}\"\nend = \"{end}\"\nread = 'columns'\n");
@@ -173,9 +192,13 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
 }
 
 fn searched_for(rng: &mut Rng) -> Sends {
-    match rng.u32(0..6) {
+    match rng.u32(0..7) {
         0 | 1 => return Sends::Sentence,
         2 => return Sends::Slip { size: 2 * rng.usize(1..8) },
+        4 => {
+            let (cut, encode) = rng.choice(CUTS_OF_BYTES).unwrap();
+            return Sends::Bytes { cut, size: 2 * rng.usize(1..8), encode };
+        }
         3 => {
             let start = rng.choice(["STX", "'$'", "'<' 'A'"]).unwrap();
             return Sends::Ended { start, end: rng.choice(["ETX", "CR LF", "'>'"]).unwrap() };
@@ -186,6 +209,32 @@ fn searched_for(rng: &mut Rng) -> Sends {
     let start = rng.choice([&b"\xA5\x5A"[..], b"\xA5\x5B\x01", b"\xA5", b"$B", b"$", b"\r\n"]).unwrap().to_vec();
     Sends::Packet { start, size: 2 * rng.usize(1..8), algorithm: rng.choice(["SUM-8", "CRC-16/MODBUS"]).unwrap() }
 }
+
+/// Cuts of bytes, and what each makes of contents.
+const CUTS_OF_BYTES: [(&str, fn(&[u8]) -> Vec<u8>); 5] = [
+    ("cut = 'cobs'", |contents| {
+        let blocks = contents.split(|byte| *byte == 0).flat_map(|block| [&[block.len() as u8 + 1], block].concat());
+        blocks.chain([0]).collect()
+    }),
+    ("cut = 'hdlc'", |contents| {
+        let escaped = |byte: &u8| match byte {
+            0x7E | 0x7D => vec![0x7D, byte ^ 0x20],
+            byte => vec![*byte],
+        };
+        [&[0x7E], &*contents.iter().flat_map(escaped).collect::<Vec<u8>>(), &[0x7E]].concat()
+    }),
+    ("cut = 'dle'", |contents| {
+        let doubled = |byte: &u8| vec![*byte; if *byte == 0x10 { 2 } else { 1 }];
+        [&[0x10, 2], &*contents.iter().flat_map(doubled).collect::<Vec<u8>>(), &[0x10, 3]].concat()
+    }),
+    ("cut = 'dle'\nstart = 'DLE'\nend = 'DLE EOT'", |contents| {
+        let doubled = |byte: &u8| vec![*byte; if *byte == 0x10 { 2 } else { 1 }];
+        [&[0x10], &*contents.iter().flat_map(doubled).collect::<Vec<u8>>(), &[0x10, 4]].concat()
+    }),
+    ("cut = 'packet'\nstart = ['90/F0', 'A0/F0']\nend = '0F'\nlength = 'record'", |contents| {
+        [&[0x93], contents, &[0x0F]].concat()
+    }),
+];
 
 fn header(characters: &str) -> String {
     format!(
@@ -406,6 +455,14 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
                     }
                 }
                 bytes.push(0xC0);
+            }
+            Sends::Bytes { size, encode, cut } => {
+                let bytes_of = |rng: &mut Rng| rng.choice([0, 7, 0x10, 2, 3, 0x7E, 0x7D, 0xFF, 0x93, 0x0F]).unwrap();
+                let mut contents: Vec<u8> = (0..*size).map(|_| bytes_of(rng)).collect();
+                let start: &[u8] = if cut.contains("'packet'") { &[0x93] } else { &[] };
+                let sum = Checksum::named("CRC-16/MODBUS").unwrap().of(&[start, &contents].concat()) as u16;
+                contents.extend(sum.to_le_bytes());
+                bytes.extend(encode(&contents));
             }
             Sends::Ended { start, end } => {
                 let pattern = |text: &str| usus::format::byte_pattern(text).unwrap();
