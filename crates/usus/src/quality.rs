@@ -189,6 +189,8 @@ struct Field {
     fields: Vec<Field>,
     /// Whether it is the value of a list.
     is_value: bool,
+    /// Whether its items have groups.
+    has_groups: bool,
     seen: [Seen; Class::ALL.len()],
 }
 
@@ -311,13 +313,14 @@ impl Field {
     fn new(schema: &FieldSchema) -> Field {
         let is_list = schema.is_list();
         let fields = schema.items.iter().map(|inner| Field { is_value: is_list, ..Field::new(inner) }).collect();
-        Field { name: schema.name.clone(), fields, ..Field::default() }
+        let has_groups = schema.items.iter().any(|inner| !inner.items.is_empty());
+        Field { name: schema.name.clone(), fields, has_groups, ..Field::default() }
     }
 
     /// Counts the items of a group, and of groups in them.
     fn count(&mut self, items: Items<'_>) {
         self.items += items.len() as u64;
-        if self.fields.iter().any(|field| !field.fields.is_empty()) {
+        if self.has_groups {
             for item in items {
                 for (place, field) in self.fields.iter_mut().enumerate() {
                     if let Some(items) = item.group_at(place) {

@@ -216,7 +216,7 @@ impl<'a> Cells<'a> {
         }
         let raw = self.raw(field, base);
         let number = match field.meaning {
-            Meaning::Number { of, .. } => number_in(&raw, of, field).map(|(number, ..)| number),
+            Meaning::Number { ref of, .. } => number_in(&raw, of, field).map(|(number, ..)| number),
             _ => None,
         };
         match (number, raw) {
@@ -390,7 +390,7 @@ impl<'a> Cells<'a> {
             return Reading::invalid();
         }
         let reading = match (&field.meaning, raw) {
-            (Meaning::Number { of, convert, codes }, raw) => match number_in(&raw, *of, field) {
+            (Meaning::Number { of, convert, codes }, raw) => match number_in(&raw, of, field) {
                 Some((number, quality, suffix)) => {
                     let reading = self.number(number, suffix, convert, codes, base);
                     if reading.quality == Quality::Good { Reading { quality, ..reading } } else { reading }
@@ -398,7 +398,7 @@ impl<'a> Cells<'a> {
                 None => Reading::invalid(),
             },
             (Meaning::Since { of, convert, since }, raw) => {
-                let number = number_in(&raw, *of, field).map(|(number, ..)| self.number(number, 0, convert, &[], base));
+                let number = number_in(&raw, of, field).map(|(number, ..)| self.number(number, 0, convert, &[], base));
                 let then = match number.map(|reading| reading.value) {
                     Some(Value::Decimal(seconds)) => since.later(seconds),
                     _ => None,
@@ -638,7 +638,7 @@ impl Digits {
 }
 
 /// The same of a field, with what is to be said about it and the number of the suffix behind it.
-fn number_in(raw: &RawValue<'_>, of: NumberOf, field: &Field) -> Option<(Decimal, Quality, usize)> {
+fn number_in(raw: &RawValue<'_>, of: &NumberOf, field: &Field) -> Option<(Decimal, Quality, usize)> {
     match (raw, &field.notation) {
         (RawValue::Bytes(text), Some(notation)) => notation.read(text),
         _ => {
@@ -646,7 +646,7 @@ fn number_in(raw: &RawValue<'_>, of: NumberOf, field: &Field) -> Option<(Decimal
                 (RawValue::Bytes(text), NumberOf::HexInteger(taken), Raw::Columns(count) | Raw::Apart(count))
                     if *count > 1 =>
                 {
-                    hex_in_columns(text, *count, taken)
+                    hex_in_columns(text, *count, *taken)
                 }
                 _ => number_of(raw, of),
             };
@@ -664,12 +664,12 @@ fn converted(value: Decimal, conversion: &Conversion, places: Option<u8>) -> Opt
     value.convert(conversion.numerator, conversion.denominator, conversion.addend, places)
 }
 
-fn number_of(raw: &RawValue<'_>, of: NumberOf) -> Option<Decimal> {
+fn number_of(raw: &RawValue<'_>, of: &NumberOf) -> Option<Decimal> {
     match (raw, of) {
         (RawValue::Number(number), _) => Some(*number),
         (RawValue::Bytes(text), NumberOf::Decimal) => Decimal::parse(text.trim_ascii()),
         (RawValue::Bytes(text), NumberOf::Hex) => hex_number(text.trim_ascii()),
-        (RawValue::Bytes(text), NumberOf::HexInteger(taken)) => hex_integer(text.trim_ascii(), taken),
+        (RawValue::Bytes(text), NumberOf::HexInteger(taken)) => hex_integer(text.trim_ascii(), *taken),
         (RawValue::Digits(digits), _) => Decimal::parse(digits.number()),
         _ => None,
     }
@@ -722,7 +722,7 @@ fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
         (RawValue::Bytes(text), Constant::Text(mark)) => text.trim_ascii() == &**mark || *text == &**mark,
         (RawValue::Digits(digits), Constant::Text(mark)) => digits.all() == &**mark,
         (RawValue::Bytes(_) | RawValue::Digits(_), Constant::Number(mark)) => match field.meaning {
-            Meaning::Number { of, .. } | Meaning::Since { of, .. } => {
+            Meaning::Number { ref of, .. } | Meaning::Since { ref of, .. } => {
                 number_in(raw, of, field).is_some_and(|(number, ..)| number.compare(*mark).is_eq())
             }
             _ => false,
@@ -734,7 +734,7 @@ fn is_constant(raw: &RawValue<'_>, field: &Field, constant: &Constant) -> bool {
 /// Whether a raw value has a name, or is no value at all.
 fn is_named(raw: &RawValue<'_>, field: &Field) -> bool {
     match (&field.meaning, raw) {
-        (Meaning::Number { of, codes, .. }, raw) => number_in(raw, *of, field)
+        (Meaning::Number { of, codes, .. }, raw) => number_in(raw, of, field)
             .is_some_and(|(number, ..)| codes.iter().any(|(code, _)| code.compare(number).is_eq())),
         (Meaning::Text { fill, codes, .. }, RawValue::Bytes(text)) => {
             let text = without_fill(text, *fill);

@@ -382,21 +382,27 @@ impl Tables {
             return Ok(());
         };
         let group = path.last().copied().unwrap_or_default();
+        let front = front.text();
+        if let [place] = **path {
+            // Nearly always: nothing is around it.
+            let Some(items) = record.group_at(usize::from(place)) else { return Ok(()) };
+            let noted = notes.len();
+            return writer.rows(items.len() as u64, |room: &mut TextBuffer<'_>| {
+                // All of it is put again where there was too little room.
+                notes.truncate(noted);
+                let (row, front) = (Row { room, quality, notes }, Repeated::of(front));
+                items.visit(&mut ItemRows { row, front, around: None, group, item: 0, has_quality: *has_quality });
+            });
+        }
         groups::each(record, path, &mut |indexes, around, items| {
             let noted = notes.len();
-            let front = match indexes {
-                [] => front.text(),
-                indexes => {
-                    inner_front.clear();
-                    inner_front.put(|room: &mut TextBuffer<'_>| {
-                        room.text(front.text());
-                        indexes.iter().for_each(|index| room.whole(u64::from(*index) + 1, b','));
-                    });
-                    inner_front.text()
-                }
-            };
+            inner_front.clear();
+            inner_front.put(|room: &mut TextBuffer<'_>| {
+                room.text(front);
+                indexes.iter().for_each(|index| room.whole(u64::from(*index) + 1, b','));
+            });
+            let front = inner_front.text();
             writer.rows(items.len() as u64, |room: &mut TextBuffer<'_>| {
-                // All of it is put again where there was too little room.
                 notes.truncate(noted);
                 let row = Row { room, quality, notes };
                 let front = Repeated::of(front);

@@ -134,6 +134,7 @@ pub(super) fn compile_frame(
         separation,
         has_forms: false,
         takes_long: !declared.coding.is_empty(),
+        is_walked: false,
         has_columns: splits,
         splits,
         header_splits,

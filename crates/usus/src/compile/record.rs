@@ -150,7 +150,7 @@ pub(super) fn compile_record(
             printed::shape(names.len())
         }
         Placing::Bytes(mut placing) if parts::are_walked(&record.fields) => {
-            draft.frame.has_columns = true;
+            (draft.frame.has_columns, draft.frame.is_walked) = (true, true);
             if let (Some(check), Some(declared)) = (&draft.frame.check, &declared_frame.checksum) {
                 placing.name_check(check, &declared.span);
             }

@@ -11,7 +11,7 @@ use crate::framing::{
     self, AnyPacket, Behind, Cobs, DleFrame, FixedFrame, Hdlc, Recognise, Recognised, Scan, Slip, SomeSentence,
     StuffedFrame, Tools,
 };
-use crate::plan::{Choice, Frame, Framing, Kind, Packet, Plan, Reading, Stuffing};
+use crate::plan::{Choice, Frame, Framing, Kind, Packet, Plan, Stuffing};
 use crate::read::Cells;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -163,7 +163,7 @@ impl Line {
                 let Choice::Kind(kind) = choice else { break };
                 (kind, Cells { bytes: text, wide, columns: &[], tail: text.len() }, 0)
             } else {
-                if frame.reading == Reading::Bytes {
+                if frame.is_walked {
                     columns.clear();
                 }
                 let laid: &[u16] = if frame.has_columns { columns } else { &[] };
@@ -180,7 +180,9 @@ impl Line {
                     columns.add_found(&choices.forms.found);
                     cells = contents::cells(frame, text, wide, columns);
                 }
-                if let Some(Kind { parts: Some(parts), shape, .. }) = inner.kinds.get(usize::from(kind)) {
+                if frame.is_walked
+                    && let Some(Kind { parts: Some(parts), shape, .. }) = inner.kinds.get(usize::from(kind))
+                {
                     if contents::walk(kind, parts, text, shape.back, columns).is_err() {
                         break;
                     }

@@ -237,6 +237,8 @@ pub(crate) struct Frame {
     pub(crate) has_forms: bool,
     /// Whether more is to be done with its contents than to find the columns, so that none of its frames is known at once.
     pub(crate) takes_long: bool,
+    /// Whether the parts of a record of it are walked through.
+    pub(crate) is_walked: bool,
     /// Bytes of the contents before the first column.
     pub(crate) lead: usize,
     /// What its lines begin with, if that tells them from others.

@@ -323,36 +323,34 @@ impl<'a> Items<'a> {
 
     #[inline(never)]
     fn visit_packet<V: Visit>(&self, visitor: &mut V) {
-        self.each(|index, outputs, base| {
-            visitor.begin_item(index);
-            visit::item_of_packet(outputs, &self.cells, base, visitor);
+        let Items { outputs, cells, at, left, next, .. } = self;
+        let Stride::Even(size) = self.step else { return self.visit_uneven(visitor) };
+        // Only the place changes from item to item.
+        for index in 0..*left {
+            visitor.begin_item(next + index);
+            visit::item_of_packet(outputs, cells, at + index * size, visitor);
             visitor.end_item();
-        });
+        }
     }
 
     #[inline(never)]
     fn visit_columns<V: Visit>(&self, visitor: &mut V) {
-        self.each(|index, outputs, base| {
-            visitor.begin_item(index);
-            visit::item_of_text(outputs, &self.cells, base, visitor);
+        let Items { outputs, cells, at, left, next, .. } = self;
+        let Stride::Even(size) = self.step else { return self.visit_uneven(visitor) };
+        for index in 0..*left {
+            visitor.begin_item(next + index);
+            visit::item_of_text(outputs, cells, at + index * size, visitor);
             visitor.end_item();
-        });
+        }
     }
 
-    /// Each item that is left: its number, its outputs, and where it is.
-    #[inline(always)]
-    fn each(&self, mut show: impl FnMut(usize, &'a [Output], usize)) {
-        let Items { outputs, cells, step, at, left, next, .. } = *self;
-        match step {
-            // Only the place changes from item to item.
-            Stride::Even(size) => (0..left).for_each(|index| show(next + index, outputs, at + index * size)),
-            _ => {
-                let mut at = at;
-                for index in next..next + left {
-                    show(index, outputs_of(step, outputs, index), at);
-                    at = cells.next_item(step, at);
-                }
-            }
+    #[inline(never)]
+    fn visit_uneven<V: Visit>(&self, visitor: &mut V) {
+        let first = self.next;
+        for (index, item) in self.enumerate() {
+            visitor.begin_item(first + index);
+            item.visit(visitor);
+            visitor.end_item();
         }
     }
 }
@@ -383,14 +381,17 @@ impl<'a> Iterator for Items<'a> {
     }
 
     #[inline]
-    fn fold<B, F: FnMut(B, Item<'a>) -> B>(self, first: B, mut f: F) -> B {
-        let mut folded = Some(first);
-        let Items { cells, in_bytes, .. } = self;
-        self.each(|_, outputs, base| {
-            folded = folded.take().map(|folded| f(folded, Item { outputs, cells, base, in_bytes }));
-        });
-        // It is there before and behind each step.
-        folded.unwrap_or_else(|| unreachable!())
+    fn fold<B, F: FnMut(B, Item<'a>) -> B>(mut self, first: B, mut f: F) -> B {
+        let Items { outputs, cells, at, left, in_bytes, .. } = self;
+        if let Stride::Even(size) = self.step {
+            return (0..left)
+                .fold(first, |folded, index| f(folded, Item { outputs, cells, base: at + index * size, in_bytes }));
+        }
+        let mut folded = first;
+        while let Some(item) = self.next() {
+            folded = f(folded, item);
+        }
+        folded
     }
 }
 
