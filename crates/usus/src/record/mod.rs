@@ -381,14 +381,14 @@ impl<'a> Iterator for Items<'a> {
     }
 
     #[inline]
-    fn fold<B, F: FnMut(B, Item<'a>) -> B>(mut self, first: B, mut f: F) -> B {
+    fn fold<B, F: FnMut(B, Item<'a>) -> B>(self, first: B, mut f: F) -> B {
         let Items { outputs, cells, at, left, in_bytes, .. } = self;
         if let Stride::Even(size) = self.step {
             return (0..left)
                 .fold(first, |folded, index| f(folded, Item { outputs, cells, base: at + index * size, in_bytes }));
         }
         let mut folded = first;
-        while let Some(item) = self.next() {
+        for item in self {
             folded = f(folded, item);
         }
         folded
