@@ -36,7 +36,7 @@ enum Sends {
     Bytes {
         cut: &'static str,
         size: usize,
-        encode: fn(&[u8]) -> Vec<u8>,
+        encode: Encode,
     },
     /// A packet of text that its end tells, with a check behind.
     Ended {
@@ -210,8 +210,11 @@ fn searched_for(rng: &mut Rng) -> Sends {
     Sends::Packet { start, size: 2 * rng.usize(1..8), algorithm: rng.choice(["SUM-8", "CRC-16/MODBUS"]).unwrap() }
 }
 
+/// How contents are sent.
+type Encode = fn(&[u8]) -> Vec<u8>;
+
 /// Cuts of bytes, and what each makes of contents.
-const CUTS_OF_BYTES: [(&str, fn(&[u8]) -> Vec<u8>); 5] = [
+const CUTS_OF_BYTES: [(&str, Encode); 5] = [
     ("cut = 'cobs'", |contents| {
         let blocks = contents.split(|byte| *byte == 0).flat_map(|block| [&[block.len() as u8 + 1], block].concat());
         blocks.chain([0]).collect()
