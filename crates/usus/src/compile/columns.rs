@@ -6,7 +6,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::ops::Range;
 
-use super::bytes::{find_count, push_group};
+use super::bytes::{find_count, listed, push_group};
 use super::field::{column_size, field_type, layout_of};
 use super::sheet::{Sheet, bound, refuse_condition};
 use crate::expression::Expression;
@@ -296,6 +296,8 @@ impl Placing {
 /// Adds the fields of a header, record or group.
 pub(super) fn add_fields(sheet: &mut Sheet, placing: &mut Placing, fields: &[Declared], problems: &mut Problems) {
     for declared in fields {
+        let listed = listed(declared);
+        let declared = listed.as_ref().unwrap_or(declared);
         match &declared.group {
             Some(group) => add_group(sheet, placing, declared, group, problems),
             None => add_field(sheet, placing, declared, problems),
@@ -326,7 +328,11 @@ fn add_field(sheet: &mut Sheet, placing: &mut Placing, declared: &Declared, prob
     let at = placing.place(declared, size, declared.optional, problems);
     let place = place_text(at, size, sheet.group.is_some());
     match sheet.group {
-        Some(_) => refuse_condition(declared, "the items of a group, which are all alike", problems),
+        Some(_) => {
+            let with = "the items of a group, which are all alike";
+            refuse_condition(declared, with, problems);
+            refuse_optional(declared, with, problems);
+        }
         None => placing.note_unsure(sheet, declared, at, size, problems),
     }
     sheet.add(declared, kind, written_down(at, &sheet.separation), place, problems);
@@ -340,6 +346,15 @@ fn add_group(
     problems: &mut Problems,
 ) {
     refuse_condition(declared, "a group", problems);
+    refuse_optional(
+        declared,
+        "a group of a text: one that may have no items takes what is left, with `up_to = \"end\"`",
+        problems,
+    );
+    if let Place::Characters(place) = &declared.place {
+        let with = "a group or a list: they stand in columns".to_string();
+        problems.add(place.span.clone(), ProblemKind::Conflict { key: "chars", with });
+    }
     let Some(name) = &declared.name else {
         problems.add(declared.span.clone(), ProblemKind::MissingKey { key: "name", table: "a group" });
         return;
@@ -372,7 +387,11 @@ fn add_group(
                 return;
             }
             let at = placing.place(declared, whole, false, problems);
-            (at, Some(count.value), format!("{}, {} times {size}", place_text(at, whole, false), count.value))
+            (
+                at,
+                Some(count.value),
+                format!("{}, {} times {size}", place_text(at, whole, sheet.group.is_some()), count.value),
+            )
         }
         DeclaredCount::Field(from) => {
             let Some(field) = find_count(sheet, from, problems) else { return };
@@ -399,6 +418,12 @@ fn add_group(
         Group { first, step: Stride::Even(size), count, outputs: Vec::new() },
         place,
     );
+}
+
+fn refuse_optional(declared: &Declared, with: &str, problems: &mut Problems) {
+    if declared.optional {
+        problems.add(declared.span.clone(), ProblemKind::Conflict { key: "optional", with: with.to_string() });
+    }
 }
 
 fn named(declared: &Declared) -> &str {

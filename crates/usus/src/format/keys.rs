@@ -249,13 +249,20 @@ impl<'t, 'p> Keys<'t, 'p> {
 
     /// Reports the keys that nobody asked for.
     pub(super) fn done(self) {
+        let mut known: Vec<&'static str> = Vec::new();
+        for key in self.known {
+            // Some are asked for twice.
+            if !known.contains(&key) {
+                known.push(key);
+            }
+        }
         for (key, _) in in_file_order(self.table) {
-            if !self.known.contains(&key.value.as_str()) {
+            if !known.contains(&key.value.as_str()) {
                 let kind = ProblemKind::UnknownKey {
-                    nearest: nearest(&key.value, self.known.iter().copied()),
+                    nearest: nearest(&key.value, known.iter().copied()),
                     key: key.value,
                     table: self.name,
-                    known: self.known.clone(),
+                    known: known.clone(),
                 };
                 self.problems.add(key.span, kind);
             }

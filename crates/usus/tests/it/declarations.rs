@@ -413,6 +413,13 @@ pub fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         (
+            "groups and lists of a text that are not where columns are, or may be missing",
+            text(
+                "",
+                "fields = [{ name = 'a', type = 'number', count = 2, optional = true }, { name = 'b', type = 'number', count = 2, chars = '1-2' }, { name = 'c', count = 2, fields = [{ name = 'd', optional = true }] }, { name = 'e', type = 'u8', count = 2, bits = '0-1' }]",
+            ),
+        ),
+        (
             "a condition behind what only the number of columns tells",
             text(
                 "",
