@@ -280,27 +280,31 @@ impl<N> Expression<N> {
 
     /// Calls `change` with every name in it.
     pub(crate) fn rename(&mut self, change: &mut dyn FnMut(&mut N)) {
-        match &mut self.node {
-            Node::Name(name) => change(name),
-            Node::Not(inner) => inner.rename(change),
-            Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
-                sides.iter_mut().for_each(|side| side.rename(change));
+        self.leaves(&mut |node| {
+            if let Node::Name(name) = node {
+                change(name);
             }
-            Node::Among(parts) => parts.iter_mut().for_each(|part| part.rename(change)),
-            Node::Number(_) | Node::Text(_) => {}
-        }
+        });
     }
 
     /// Calls `change` with every text in it.
     pub(crate) fn texts(&mut self, change: &mut dyn FnMut(&mut Box<[u8]>)) {
-        match &mut self.node {
-            Node::Text(text) => change(text),
-            Node::Not(inner) => inner.texts(change),
-            Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
-                sides.iter_mut().for_each(|side| side.texts(change));
+        self.leaves(&mut |node| {
+            if let Node::Text(text) = node {
+                change(text);
             }
-            Node::Among(parts) => parts.iter_mut().for_each(|part| part.texts(change)),
-            Node::Name(_) | Node::Number(_) => {}
+        });
+    }
+
+    /// Calls `change` with every name, number and text in it.
+    fn leaves(&mut self, change: &mut dyn FnMut(&mut Node<N>)) {
+        match &mut self.node {
+            Node::Not(inner) => inner.leaves(change),
+            Node::And(sides) | Node::Or(sides) | Node::Compare(_, sides) | Node::Starts(sides) => {
+                sides.iter_mut().for_each(|side| side.leaves(change));
+            }
+            Node::Among(parts) => parts.iter_mut().for_each(|part| part.leaves(change)),
+            leaf @ (Node::Name(_) | Node::Number(_) | Node::Text(_)) => change(leaf),
         }
     }
 
