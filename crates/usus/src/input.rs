@@ -85,6 +85,8 @@ pub enum Loss {
     Overrun,
     /// The recording itself has a gap.
     Gap,
+    /// Of what lies inside of other records: some of those are missing, or were rejected.
+    Around,
 }
 
 impl Loss {
@@ -94,6 +96,7 @@ impl Loss {
             Loss::Reopened => "the port was opened again",
             Loss::Overrun => "the receiver was overrun",
             Loss::Gap => "the recording has a gap",
+            Loss::Around => "what is around it has a gap",
         }
     }
 }

@@ -117,7 +117,7 @@ struct Readme;
 /// ```
 pub const SHIPPED: [(&str, &str); 1] = [("nmea-0183", include_str!("../formats/nmea-0183.toml"))];
 
-pub use decoder::{Decoder, Events};
+pub use decoder::{Decoder, Events, LineInside};
 pub use event::{Event, Notice, NoticeKind, Reject};
 pub use format::Format;
 pub use input::{Chunk, Fault, FaultKind, LineId, Loss};

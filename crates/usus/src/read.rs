@@ -236,6 +236,15 @@ impl<'a> Cells<'a> {
         }
     }
 
+    /// What a field carries that is to be cut again: its bytes, without what fills a text up.
+    pub(crate) fn carried(&self, field: &Field) -> &'a [u8] {
+        let bytes = self.text(field, 0).unwrap_or_default();
+        match field.meaning {
+            Meaning::Text { fill, .. } => without_fill(bytes, fill),
+            _ => bytes,
+        }
+    }
+
     /// Whether the raw value of a field is `constant`.
     pub(crate) fn equals(&self, field: &'a Field, base: usize, constant: &Constant) -> bool {
         is_constant(&self.raw(field, base), field, constant)

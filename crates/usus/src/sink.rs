@@ -2,6 +2,7 @@
 
 use core::convert::Infallible;
 
+use crate::decoder::LineInside;
 use crate::event::{Event, Notice, Reject};
 use crate::input::LineId;
 use crate::record::Record;
@@ -16,6 +17,9 @@ pub trait Sink {
 
     /// Is told that there is a line, and what it is called. The decoder does not know names; what feeds it does.
     fn line(&mut self, _line: LineId, _name: &str) {}
+
+    /// Is told that there is a line inside of another, before anything of it comes.
+    fn line_inside(&mut self, _inside: &LineInside<'_>) {}
 
     /// Takes a record.
     ///

@@ -7,6 +7,7 @@ mod doubt;
 mod field;
 mod frame;
 mod heading;
+mod inside;
 mod pairs;
 mod parts;
 mod printed;
@@ -27,6 +28,7 @@ use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::{KindSchema, Schema};
 use choice::finish_frame;
 use frame::compile_frame;
+use inside::compile_insides;
 use record::{Compiled, compile_ignore, compile_record, in_charsets, report_unreachable, slot_of};
 use routes::compile_routes;
 use sheet::Sheet;
@@ -84,7 +86,8 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
             character: line.serial.map(format::Serial::character).or(character),
         })
         .collect();
-    let routes = compile_routes(format, &roles, &frames, problems);
+    let insides = compile_insides(format, roles.len().max(1), &kinds, problems);
+    let routes = compile_routes(format, &roles, &insides, &frames, problems);
     if problems.wants_doubts() {
         doubt::whole(format, &frames, &kinds, problems);
     }
@@ -97,6 +100,7 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         counters: shared.slots,
         stages: Vec::new(),
         routes,
+        insides,
         limits: format.limits,
         layout: shared.layout,
         character,

@@ -8,7 +8,7 @@ use alloc::vec::Vec;
 
 use super::frame::separation;
 use super::sheet::{Sheet, condition};
-use super::{Draft, Placing, bytes, columns, heading, pairs, parts, printed};
+use super::{Draft, Placing, bytes, columns, heading, inside, pairs, parts, printed};
 use crate::format::{self, Format, Presence, Spanned};
 use crate::limits;
 use crate::plan::{At, Counter, Field, Form, Ignore, Kind, LayoutRow, Separation, ShapeUnit, Slot};
@@ -201,6 +201,7 @@ pub(super) fn compile_record(
     let series = owner.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
     draft.lengths.push((shape.least(), shape.item > 0 || shape.unit == ShapeUnit::Parts));
+    let carries = inside::carried(format, owner, &sheet).into();
     let packet = shape.unit == ShapeUnit::Bytes && shape.item == 0;
     let is_tested = sheet.gates.is_empty() && sheet.item_gates.is_empty();
     let exact = (packet && is_tested).then(|| shape.least());
@@ -224,6 +225,7 @@ pub(super) fn compile_record(
         series,
         wanted: true,
         staged: false,
+        carries,
         exact,
     }
 }

@@ -3,7 +3,8 @@
 use alloc::vec::Vec;
 
 use crate::format::{self, Format};
-use crate::plan::{Cleaning, Frame, Reading, Role, Route};
+use super::inside::is_cut_from;
+use crate::plan::{Cleaning, Frame, Inside, Reading, Role, Route};
 use crate::problem::{ProblemKind, Problems, nearest};
 
 /// Why the lines of one text frame cannot be told from those of another before it.
@@ -37,7 +38,13 @@ fn cleaning_of(format: &Format, role: Option<&str>) -> Cleaning {
 }
 
 /// Which cuts run on which line.
-pub(super) fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], problems: &mut Problems) -> Vec<Route> {
+pub(super) fn compile_routes(
+    format: &Format,
+    roles: &[Role],
+    insides: &[Inside],
+    frames: &[Frame],
+    problems: &mut Problems,
+) -> Vec<Route> {
     for declared in &format.frames {
         if let Some(on) = &declared.on
             && !roles.iter().any(|role| role.name == on.value)
@@ -47,9 +54,9 @@ pub(super) fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], 
             problems.add(on.span.clone(), kind);
         }
     }
-    let route = |role: Option<&str>| {
+    let route = |cleaning: Cleaning, is_cut: &dyn Fn(&format::Frame) -> bool| {
         let mut route = Route {
-            cleaning: cleaning_of(format, role),
+            cleaning,
             searching: Vec::new(),
             text: None,
             lines: Vec::new(),
@@ -58,7 +65,7 @@ pub(super) fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], 
         };
         let mut wrong = None;
         for (index, (declared, frame)) in format.frames.iter().zip(frames).enumerate() {
-            if declared.on.as_ref().is_some_and(|on| role.is_some_and(|role| role != on.value)) {
+            if !is_cut(declared) {
                 continue;
             }
             if frame.reading == Reading::Bytes && !route.cleaning.is_nothing() {
@@ -82,9 +89,16 @@ pub(super) fn compile_routes(format: &Format, roles: &[Role], frames: &[Frame], 
         [] => [None].to_vec(),
         roles => roles.iter().map(|role| Some(role.name.as_str())).collect(),
     };
+    let of_role = |role: &Option<&str>| {
+        let is_cut = |frame: &format::Frame| {
+            let elsewhere = frame.on.as_ref().is_some_and(|on| role.is_some_and(|role| role != on.value));
+            frame.inside.is_none() && !elsewhere
+        };
+        route(cleaning_of(format, *role), &is_cut)
+    };
+    let of_inside = |inside| route(Cleaning::default(), &|frame| is_cut_from(frame, inside));
     let mut routes = Vec::new();
-    for name in names {
-        let (found, wrong) = route(name);
+    for (found, wrong) in names.iter().map(of_role).chain(insides.iter().map(of_inside)) {
         if let Some((span, why)) = wrong {
             problems.add(span, ProblemKind::Senseless(why));
         }

@@ -275,7 +275,7 @@ fn hand_over<S: Sink>(
     if !goes_on && !follow(record, counters, queue) {
         return Ok(Then::Other);
     }
-    if kind.wanted || kind.staged {
+    if kind.is_heard() {
         sink.record(record)?;
     }
     Ok(Then::Same)
@@ -291,7 +291,7 @@ fn follow(record: &Record<'_>, counters: &mut Counters, queue: &mut VecDeque<Out
     });
     let says_nothing = queue.is_empty();
     if !says_nothing {
-        queue.extend((compiled.wanted || compiled.staged).then(|| Outcome::of(record)));
+        queue.extend(compiled.is_heard().then(|| Outcome::of(record)));
     }
     says_nothing
 }

@@ -65,6 +65,10 @@ impl<'w> Seen<'w> {
 #[derive(Clone, Debug)]
 pub(super) struct Line {
     pub(super) origin: Origin,
+    /// The line whose records carry it, if it is not fed.
+    pub(super) outer: Option<LineId>,
+    /// What lies before its first byte.
+    pub(super) begun_behind: Behind,
     pub(super) route: usize,
     /// What takes out of its bytes what does not belong there, if anything does.
     cleaner: Option<Cleaner>,
@@ -121,6 +125,8 @@ impl Line {
         };
         Line {
             origin: Origin::new(plan, id),
+            outer: None,
+            begun_behind: behind,
             route,
             cleaner: Some(inner.routes[route].cleaning).filter(|cleaning| !cleaning.is_nothing()).map(Cleaner::new),
             character,
@@ -317,6 +323,25 @@ impl Line {
         self.nothing_before = 0;
         self.cleaner.iter_mut().for_each(Cleaner::reset);
         self.closings.push_back((self.end(), closing));
+    }
+
+    /// Passes over bytes that came before already.
+    pub(super) fn pass_over(&mut self, length: u64) {
+        self.ledger.filler += length;
+        self.ledger.total += length;
+        let before = self.origin.removed.total();
+        self.origin.removed.push(self.end(), before + length);
+    }
+
+    /// Says that bytes are missing here, unless that is said already, or nothing was before it. Says whether it is news.
+    pub(super) fn lose(&mut self, why: Loss) -> bool {
+        let told = self.closings.back().is_some_and(|(offset, _)| *offset == self.end())
+            || (self.at == self.end() && self.behind == Behind::Loss);
+        let is_news = !told && self.end() > 0;
+        if is_news {
+            self.close(Closing::Loss(why));
+        }
+        is_news
     }
 
     /// What is in the window.
@@ -540,7 +565,7 @@ impl Line {
                 });
                 let (length, contents) = (length as u32, framed.contents);
                 let (count, tail) = (extent.count, extent.tail as u32);
-                (compiled.wanted || compiled.staged).then_some(Outcome::Record {
+                compiled.is_heard().then_some(Outcome::Record {
                     kind,
                     offset,
                     length,

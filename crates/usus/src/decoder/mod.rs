@@ -2,7 +2,9 @@
 
 mod decide;
 mod frames;
+mod inside;
 mod line;
+mod lines;
 mod part;
 mod staged;
 
@@ -21,7 +23,10 @@ use crate::sink::Sink;
 use crate::stage::Stages;
 use crate::time::{Span, Time};
 
+pub use inside::LineInside;
+use inside::{Insides, Unpacking};
 use line::{Closing, Line};
+use lines::Lines;
 use staged::Staged;
 
 /// Decodes the lines of one stream.
@@ -65,7 +70,9 @@ use staged::Staged;
 #[derive(Clone, Debug)]
 pub struct Decoder {
     plan: Plan,
-    lines: Vec<Line>,
+    lines: Lines,
+    /// What is known of the lines that lie inside of others.
+    insides: Insides,
     stages: Stages,
     /// Whether the input has ended, and the stages are not told yet.
     ended: bool,
@@ -134,7 +141,14 @@ impl Decoder {
 
     /// A decoder without lines.
     pub fn new(plan: &Plan) -> Decoder {
-        Decoder { plan: plan.clone(), lines: Vec::new(), stages: Stages::new(plan), ended: false, begun: None }
+        Decoder {
+            plan: plan.clone(),
+            lines: Lines::default(),
+            insides: Insides::default(),
+            stages: Stages::new(plan),
+            ended: false,
+            begun: None,
+        }
     }
 
     /// The plan that it decodes by.
@@ -160,14 +174,25 @@ impl Decoder {
             (None, true) => (0, self.plan.0.character),
             (None, false) => return None,
         };
+        Some(self.add_line_of(route, character, start, behind))
+    }
+
+    /// Adds a line that is cut as a route says.
+    fn add_line_of(&mut self, route: usize, character: Option<Span>, start: u64, behind: Behind) -> LineId {
         let id = LineId(self.lines.len() as u32);
         self.lines.push(Line::new(&self.plan, id, route, character, start, behind));
-        Some(id)
+        id
+    }
+
+    /// Adds a line of bytes as a field carries them, without what is around it; nothing if no field of that name, `kind.field`, carries any.
+    pub(crate) fn add_line_inside(&mut self, field: &str, behind: Behind) -> Option<LineId> {
+        let route = self.plan.0.insides.iter().find(|inside| inside.name == field)?.route;
+        Some(self.add_line_of(route, None, 0, behind))
     }
 
     /// How late the chunks of a line can be: its adapter's latency. Silences are told only after it. 20 ms unless said.
     pub fn set_lateness(&mut self, line: LineId, lateness: Span) {
-        if let Some(line) = self.lines.get_mut(line.index()) {
+        if let Some(line) = self.fed_line(line) {
             line.set_lateness(lateness);
         }
     }
@@ -179,7 +204,7 @@ impl Decoder {
         if let Some(now) = chunk.time {
             self.pass_time(now);
         }
-        if let Some(line) = self.lines.get_mut(index) {
+        if let Some(line) = self.fed_line(chunk.line) {
             line.push(chunk.time, chunk.bytes, chunk.faults);
         }
         self.events(index..index + 1)
@@ -208,9 +233,14 @@ impl Decoder {
         self.feed(chunk).drain(sink)
     }
 
+    /// A line that may be fed.
+    fn fed_line(&mut self, line: LineId) -> Option<&mut Line> {
+        self.lines.get_mut(line.index()).filter(|line| line.outer.is_none())
+    }
+
     fn pass_time(&mut self, now: Time) {
         let lines = &self.lines;
-        self.stages.at(&self.plan, now, || lines.iter().filter_map(Line::open_since).min());
+        self.stages.at(&self.plan, now, || lines.all().filter_map(Line::open_since).min());
     }
 
     /// What is ready on a line, and was not taken when its chunks were fed.
@@ -223,7 +253,7 @@ impl Decoder {
         if let Some(now) = at {
             self.pass_time(now);
         }
-        if let Some(line) = self.lines.get_mut(line.index()) {
+        if let Some(line) = self.fed_line(line) {
             line.close(Closing::Loss(why));
         }
         self.events(line.index()..line.index() + 1)
@@ -231,7 +261,7 @@ impl Decoder {
 
     /// Says what time it is, so that a silence can end a text without waiting for the next byte.
     pub fn tick(&mut self, now: Time) -> Events<'_> {
-        for line in &mut self.lines {
+        for line in self.lines.fed_mut() {
             line.tick(now);
         }
         self.pass_time(now);
@@ -240,21 +270,29 @@ impl Decoder {
 
     /// When [`Decoder::tick`] could next bring something, if nothing arrives before.
     pub fn next_deadline(&self) -> Option<Time> {
-        self.lines.iter().filter_map(Line::deadline).chain(self.stages.deadline()).min()
+        self.lines.fed().filter_map(Line::deadline).chain(self.stages.deadline()).min()
     }
 
     /// Says that the input has ended on all lines.
     pub fn finish(&mut self) -> Events<'_> {
-        for line in &mut self.lines {
+        for line in self.lines.fed_mut() {
             line.close(Closing::End);
         }
+        self.insides.end();
         self.ended = true;
         self.events(0..self.lines.len())
     }
 
     /// Its lines, in the order in which they were added.
     pub fn lines(&self) -> impl ExactSizeIterator<Item = LineId> + use<> {
-        (0..self.lines.len() as u32).map(LineId)
+        self.lines.fed().map(|line| line.origin.line).collect::<Vec<_>>().into_iter()
+    }
+
+    /// The lines that lie inside of others: what a field of their records carries, joined, where a frame says
+    /// [`inside`](crate::format::Frame::inside). They come with the first record that carries something for them. Each has a ledger of its own, whose
+    /// total is what those records carried.
+    pub fn lines_inside(&self) -> impl Iterator<Item = LineInside<'_>> {
+        self.insides.all(&self.plan)
     }
 
     /// The account of a line; an empty one for a line that is not there.
@@ -316,9 +354,10 @@ impl Events<'_> {
         match (said, &stages.lent, one.0) {
             (Ok(()), ..) => None,
             (Err(Stop), Some(said), _) => said.event(plan),
-            (Err(Stop), None, outcome) => {
-                let line = lines.get(self.lines.start)?;
-                Some(line.event(plan, line.seen(), line.told(outcome?)))
+            (Err(Stop), None, noted) => {
+                let (line, outcome) = noted?;
+                let line = lines.get(line.index())?;
+                Some(line.event(plan, line.seen(), line.told(outcome)))
             }
         }
     }
@@ -329,28 +368,35 @@ impl Events<'_> {
     ///
     /// Stops at the sink's first error. The events that remain come with the next ones.
     pub fn drain<S: Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
-        if !self.decoder.stages.is_nothing() {
-            return self.drain_through_stages(sink);
+        let Decoder { plan, lines, stages, .. } = &mut *self.decoder;
+        if !stages.is_nothing() || !plan.0.insides.is_empty() {
+            return self.drain_through(sink);
         }
         while self.lines.start < self.lines.end {
-            self.decoder.lines[self.lines.start].say_all(&self.decoder.plan, sink)?;
+            if let Some(line) = lines.get_mut(self.lines.start) {
+                line.say_all(plan, sink)?;
+            }
             self.lines.start += 1;
         }
         Ok(())
     }
 
-    /// The same, through the stages.
-    fn drain_through_stages<S: Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
-        let Decoder { plan, lines, stages, ended, .. } = &mut *self.decoder;
+    /// The same, through what lies inside of lines, and through the stages.
+    fn drain_through<S: Sink>(&mut self, sink: &mut S) -> Result<(), S::Error> {
+        let Decoder { plan, lines, insides, stages, ended, .. } = &mut *self.decoder;
         staged::say(plan, lines, stages, sink)?;
-        while self.lines.start < self.lines.end {
-            let mut through = Staged { plan: &*plan, stages: &mut *stages, settled: Vec::new(), sink: &mut *sink };
-            let result = lines[self.lines.start].say_all(plan, &mut through);
-            let settled = through.settled;
-            staged::settle(settled, lines);
-            result?;
-            self.lines.start += 1;
-        }
+        let mut settled = Vec::new();
+        let staged = &mut Staged { plan, stages, settled: &mut settled, sink };
+        let mut unpacking = Unpacking { plan, lines, insides, begun: Behind::Loss, sink: staged };
+        let result = unpacking.say_inside(0).and_then(|()| {
+            while self.lines.start < self.lines.end {
+                unpacking.say_line(self.lines.start)?;
+                self.lines.start += 1;
+            }
+            unpacking.end()
+        });
+        staged::settle(settled, lines);
+        result?;
         if core::mem::take(ended) {
             stages.finish(plan);
         }
@@ -367,20 +413,20 @@ enum Outcome {
 }
 
 /// A sink that notes one event, and stops.
-struct One(Option<Outcome>);
+struct One(Option<(LineId, Outcome)>);
 
 /// Nothing is wrong: one event is enough.
 struct Stop;
 
 impl One {
-    fn note(&mut self, outcome: Outcome) -> Result<(), Stop> {
-        self.0 = Some(outcome);
+    fn note(&mut self, line: LineId, outcome: Outcome) -> Result<(), Stop> {
+        self.0 = Some((line, outcome));
         Err(Stop)
     }
 
     fn note_bytes(&mut self, reject: &Reject<'_>, clipped: bool) -> Result<(), Stop> {
-        let Reject { offset, bytes, reason, candidates, .. } = *reject;
-        self.note(Outcome::Reject { offset, length: bytes.len() as u64, reason, candidates, clipped })
+        let Reject { line, offset, bytes, reason, candidates, .. } = *reject;
+        self.note(line, Outcome::Reject { offset, length: bytes.len() as u64, reason, candidates, clipped })
     }
 }
 
@@ -388,7 +434,7 @@ impl Sink for One {
     type Error = Stop;
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), Stop> {
-        self.note(Outcome::of(record))
+        self.note(record.line(), Outcome::of(record))
     }
 
     fn reject(&mut self, reject: &Reject<'_>) -> Result<(), Stop> {
@@ -400,6 +446,6 @@ impl Sink for One {
     }
 
     fn notice(&mut self, notice: &Notice<'_>) -> Result<(), Stop> {
-        self.note(Outcome::Notice { offset: notice.offset, kind: notice.kind })
+        self.note(notice.line, Outcome::Notice { offset: notice.offset, kind: notice.kind })
     }
 }

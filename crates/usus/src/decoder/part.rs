@@ -18,7 +18,7 @@ impl Decoder {
     /// Begins a part: what comes from here on is accounted and counted for itself, until [`Decoder::follow`] puts it behind what came
     /// before. All events have to be drained.
     pub fn begin_part(&mut self) {
-        for line in &mut self.lines {
+        for line in self.lines.all_mut() {
             line.begin_part(&self.plan.0);
         }
         self.begun = Some(self.stages.clone());
@@ -62,14 +62,14 @@ impl Decoder {
     /// ```
     pub fn follow(&mut self, before: &mut Decoder) -> bool {
         // Lines that were added in the part have nothing before them.
-        let known = self.lines.iter().filter(|line| line.is_part()).count();
+        let known = self.lines.all().filter(|line| line.is_part()).count();
         let plan = &self.plan.0;
         let stages_agree = self.begun.as_ref().is_none_or(|begun| begun.agrees(&before.stages));
         let follows = known == before.lines.len()
             && stages_agree
-            && self.lines.iter().zip(&before.lines).all(|(line, before)| line.would_follow(plan, before));
+            && self.lines.all().zip(before.lines.all()).all(|(line, before)| line.would_follow(plan, before));
         if follows {
-            for (line, before) in self.lines.iter_mut().zip(&mut before.lines) {
+            for (line, before) in self.lines.all_mut().zip(before.lines.all_mut()) {
                 line.follow(plan, before);
             }
         }

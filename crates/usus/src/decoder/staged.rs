@@ -2,7 +2,8 @@
 
 use alloc::vec::Vec;
 
-use super::line::Line;
+use super::inside::LineInside;
+use super::lines::Lines;
 use crate::event::{Notice, Reject};
 use crate::plan::Plan;
 use crate::record::{Kept, Record};
@@ -14,7 +15,7 @@ pub(super) struct Staged<'a, S> {
     pub(super) plan: &'a Plan,
     pub(super) stages: &'a mut Stages,
     /// What the ledgers are to be told.
-    pub(super) settled: Vec<Settled>,
+    pub(super) settled: &'a mut Vec<Settled>,
     pub(super) sink: &'a mut S,
 }
 
@@ -47,12 +48,12 @@ impl Settled {
 
 impl<S: Sink> Staged<'_, S> {
     fn say(&mut self) -> Result<(), S::Error> {
-        say_on(self.plan, self.stages, &mut self.settled, self.sink)
+        say_on(self.plan, self.stages, self.settled, self.sink)
     }
 }
 
 /// Says what the stages have to say.
-pub(super) fn say<S: Sink>(plan: &Plan, lines: &mut [Line], stages: &mut Stages, sink: &mut S) -> Result<(), S::Error> {
+pub(super) fn say<S: Sink>(plan: &Plan, lines: &mut Lines, stages: &mut Stages, sink: &mut S) -> Result<(), S::Error> {
     let mut settled = Vec::new();
     let result = say_on(plan, stages, &mut settled, sink);
     settle(settled, lines);
@@ -78,7 +79,7 @@ fn say_on<S: Sink>(plan: &Plan, stages: &mut Stages, settled: &mut Vec<Settled>,
 }
 
 /// Tells the ledgers what became of frames.
-pub(super) fn settle(settled: Vec<Settled>, lines: &mut [Line]) {
+pub(super) fn settle(settled: Vec<Settled>, lines: &mut Lines) {
     for Settled { line, length, is_recorded, kind } in settled {
         if let Some(line) = lines.get_mut(line) {
             line.settle(length, is_recorded, kind);
@@ -88,6 +89,10 @@ pub(super) fn settle(settled: Vec<Settled>, lines: &mut [Line]) {
 
 impl<S: Sink> Sink for Staged<'_, S> {
     type Error = S::Error;
+
+    fn line_inside(&mut self, inside: &LineInside<'_>) {
+        self.sink.line_inside(inside);
+    }
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), S::Error> {
         if !record.compiled.staged {

@@ -27,6 +27,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let mut keys = Keys::new(table, span, "`[[frame]]`", problems);
     let name = keys.name("name").map(|name| name.value);
     let on = keys.text("on");
+    let inside = keys.text("inside");
     let cut_word = keys.required_text("cut");
     let cut = cut_word.as_ref().and_then(|word| read_cut(&mut keys, word));
     let check = match cut {
@@ -77,6 +78,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         span,
         name,
         on,
+        inside,
         cut: cut?,
         read,
         coding,

@@ -327,6 +327,8 @@ pub struct Frame {
     pub name: String,
     /// `on`: the role of the line that it is for; every line if there is none.
     pub on: Option<Spanned<String>>,
+    /// `inside`: the field, as `record.field`, from whose bytes it is cut, where that is not a line.
+    pub inside: Option<Spanned<String>>,
     /// `cut` and the keys that belong to it.
     pub cut: Cut,
     /// `read`: how its contents are read; nothing if that is as usual for its cut.
@@ -360,6 +362,7 @@ impl Frame {
             span: 0..0,
             name: name.into(),
             on: None,
+            inside: None,
             cut,
             read: None,
             coding: Vec::new(),

@@ -87,6 +87,7 @@ fn frame(frame: &Frame) -> Keys {
     };
     keys.text("name", Some(&frame.name));
     keys.text("on", written(&frame.on));
+    keys.text("inside", written(&frame.inside));
     keys.text("cut", Some(word));
     match &frame.cut {
         Cut::Text { start, end, idle } => {

@@ -5,6 +5,7 @@ mod field;
 mod fixed;
 mod form;
 mod framing;
+mod inside;
 mod layout;
 mod output;
 mod parts;
@@ -33,6 +34,7 @@ pub(crate) use field::{
 };
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use form::{Form, Step, Walk};
+pub(crate) use inside::{Carried, Inside};
 pub(crate) use framing::{Burst, Dle, Framing, Length, Packet, Sentence, Stuffed, Stuffing, Text};
 pub use layout::LayoutRow;
 pub(crate) use output::{Group, Output, Plain, Stride, What};
@@ -88,6 +90,12 @@ impl Plan {
         self.0.stages.iter().any(Stage::carries)
             || self.0.routes.iter().any(|route| route.cleaning.takes_out())
             || self.0.kinds.iter().any(|kind| kind.heading.is_some())
+            || !self.0.insides.is_empty()
+    }
+
+    /// The fields whose bytes are lines of their own, as `kind.field`: frames are cut again from what they carry.
+    pub fn insides(&self) -> impl Iterator<Item = &str> {
+        self.0.insides.iter().map(|inside| inside.name.as_str())
     }
 
     /// Whether it joins what comes on several lines. Then each chunk is to be decoded before the next is fed: what waits for another line is looked at
@@ -148,8 +156,10 @@ pub(crate) struct Inner {
     pub(crate) counters: Vec<Slot>,
     /// What looks at more than one frame, in order.
     pub(crate) stages: Vec<Stage>,
-    /// How the bytes of a line are cut: one entry for each role, or a single one.
+    /// How the bytes of a line are cut: one entry for each role, or a single one; then one for each of `insides`.
     pub(crate) routes: Vec<Route>,
+    /// Lines that lie inside of others.
+    pub(crate) insides: Vec<Inside>,
     pub(crate) limits: Limits,
     pub(crate) layout: Vec<LayoutRow>,
     /// How long a character takes, where the serial settings are known.
@@ -464,8 +474,18 @@ pub(crate) struct Kind {
     pub(crate) wanted: bool,
     /// Whether a stage takes its records.
     pub(crate) staged: bool,
+    /// Its fields whose bytes are lines of their own.
+    pub(crate) carries: Box<[Carried]>,
     /// The length of its packets, if they have only one and nothing but it, the header's choice and the checksum decides about them.
     pub(crate) exact: Option<usize>,
+}
+
+impl Kind {
+    /// Whether anybody hears of its records.
+    #[inline(always)]
+    pub(crate) fn is_heard(&self) -> bool {
+        self.wanted || self.staged || !self.carries.is_empty()
+    }
 }
 
 /// What a frame needs to be for its record to fit.

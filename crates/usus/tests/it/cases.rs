@@ -243,6 +243,10 @@ fn ticks_make_events_earlier_never_different() {
 fn a_decoder_that_starts_anywhere_joins_the_first() {
     for case in cases() {
         let Some(bytes) = plain(&case.input).filter(|bytes| bytes.len() <= 2_000) else { continue };
+        if case.plan.insides().next().is_some() {
+            // What lies inside goes on with what came before, however long ago.
+            continue;
+        }
         let largest = case.plan.largest_window() - usus::limits::RUN as usize;
         for start in 1..bytes.len() {
             let mut first = Drive::new(&case.plan);

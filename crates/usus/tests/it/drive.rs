@@ -114,16 +114,21 @@ impl Drive {
     }
 
     pub fn ledgers(&self) -> Vec<Ledger> {
-        self.decoder.lines().map(|line| self.decoder.ledger(line)).collect()
+        lines_of(&self.decoder).map(|line| self.decoder.ledger(line)).collect()
     }
 
     fn look(&self) {
-        let long = self.long.lines().map(|line| self.long.ledger(line));
+        let long = lines_of(&self.long).map(|line| self.long.ledger(line));
         for ledger in self.ledgers().into_iter().chain(long) {
             assert!(ledger.balances(), "{ledger:?}");
             assert!(ledger.pending <= self.most_pending, "{ledger:?}");
         }
     }
+}
+
+/// Its lines, and then those that lie inside of them.
+fn lines_of(decoder: &Decoder) -> impl Iterator<Item = LineId> {
+    decoder.lines().chain(decoder.lines_inside().map(|inside| inside.line))
 }
 
 /// A sink that renders what it takes.
