@@ -49,7 +49,9 @@ fn check(name: &str, voice: &Voice) -> Ending {
     for outcome in &failed {
         show_failed(name, &source, &format, outcome, voice);
     }
-    let text = heading(&format) + &layout(&plan) + &verdict(&format, &plan, outcomes.len(), failed.len(), doubts.len());
+    let text = heading(&format)
+        + &layout(&format, &plan)
+        + &verdict(&format, &plan, outcomes.len(), failed.len(), doubts.len());
     let printed = print(&text, voice);
     if failed.is_empty() {
         return printed;
@@ -87,19 +89,22 @@ fn serial_text(serial: Serial) -> String {
 }
 
 /// One table for what a frame's records share, and one for each record.
-fn layout(plan: &Plan) -> String {
+fn layout(format: &Format, plan: &Plan) -> String {
     let mut text = String::new();
     let rows = plan.layout();
     let mut from = 0;
     while from < rows.len() {
         let same = |row: &LayoutRow| row.frame == rows[from].frame && row.record == rows[from].record;
         let to = from + rows[from..].iter().take_while(|row| same(row)).count();
+        let frame = format.frames.iter().find(|frame| frame.name == rows[from].frame);
+        let inside = frame.and_then(|frame| frame.inside.as_ref());
+        let inside = inside.map(|inside| format!(", inside {}", inside.value)).unwrap_or_default();
         text += &match &rows[from].record {
-            None => format!("\nframe {}\n", rows[from].frame),
+            None => format!("\nframe {}{inside}\n", rows[from].frame),
             Some(record) => {
                 let title = plan.schema().kind(record).and_then(|kind| kind.title.as_deref());
                 let title = title.map(|title| format!(": {}", Safe(title))).unwrap_or_default();
-                format!("\nrecord {record} (frame {}){title}\n", rows[from].frame)
+                format!("\nrecord {record} (frame {}{inside}){title}\n", rows[from].frame)
             }
         };
         let cells = rows[from..to].iter().map(|row| {
@@ -190,7 +195,8 @@ fn verdict(format: &Format, plan: &Plan, examples: usize, failed: usize, doubts:
 /// What one frame gives.
 fn explain(name: &str, bytes: &[u8], is_text: bool, line: Option<&str>, voice: &Voice) -> Ending {
     let Some(Loaded { format, .. }) = formats::load(name, voice) else { return Ending::Failed };
-    if let Some(unknown) = line.filter(|line| !format.lines.iter().any(|known| known.role.value == *line)) {
+    let is_known = |line: &&str| format.carries(line) || format.lines.iter().any(|known| known.role.value == **line);
+    if let Some(unknown) = line.filter(|line| !is_known(line)) {
         voice.fail(&format!("the format speaks of no line {unknown}"));
         return Ending::WrongUsage;
     }
@@ -216,6 +222,9 @@ fn explained_text(piece: &Explained) -> String {
         (Some(record), reason) => format!("no record: {}\nwithout that, it would be the record {record}", Safe(reason)),
         (None, reason) => format!("no record: {}", Safe(reason)),
     };
+    if let Some(inside) = &piece.inside {
+        text = format!("inside {inside}: {text}");
+    }
     let is_text = piece.bytes.iter().all(|byte| matches!(byte, b' '..=b'~' | b'\t' | b'\r' | b'\n'));
     let sent = if is_text { format!("\"{}\"", piece.bytes.escape_ascii()) } else { hex(&piece.bytes) };
     text += &format!("\n  {} from byte {}: {sent}\n", plural(piece.bytes.len() as u64, "byte"), piece.offset);

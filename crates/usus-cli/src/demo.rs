@@ -5,7 +5,7 @@ use std::fs;
 use std::io::{self, BufWriter};
 use std::path::Path;
 
-use usus::{Cell, Decoder, Format, Ledger, LineId, Notice, Plan, Record, Reject, Sink, Time};
+use usus::{Cell, Decoder, Format, LineId, LineInside, Notice, Plan, Record, Reject, Sink, Time};
 use usus_io::{
     CaptureLine, CaptureWriter, Destination, Existing, OutputError, OutputOptions, Outputs, TableOptions, open, pump,
 };
@@ -14,6 +14,7 @@ use usus_sim::{Device, Fact, Faults, Recording, Truth};
 use crate::Ending;
 use crate::arguments::{Demo, FaultChoice};
 use crate::formats;
+use crate::ledgers::Ledgers;
 use crate::safe::Safe;
 use crate::summary::{Summary, grouped, plural};
 use crate::tally::Tally;
@@ -106,8 +107,8 @@ fn show(directory: &Path, recording: &Recording, voice: &Voice) -> Result<bool, 
     write_capture(&capture, recording).map_err(|error| format!("cannot write {}: {error}", capture.display()))?;
 
     let plan = plan_of(recording.device)?;
-    let (ledger, check) = convert(&plan, &capture, &directory.join("records").join(name), voice)?;
-    let verdict = check.verdict(&recording.truth, &ledger);
+    let (ledgers, check) = convert(&plan, &capture, &directory.join("records").join(name), voice)?;
+    let verdict = check.verdict(&recording.truth, &ledgers);
     voice.say(&format!("  {}", verdict.text));
     Ok(verdict.agrees)
 }
@@ -134,7 +135,7 @@ fn plan_of(device: Device) -> Result<Plan, String> {
     plan.map_err(|problems| format!("the demo's format is not sound: {problems}"))
 }
 
-fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Ledger, Check), String> {
+fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Ledgers, Check), String> {
     let columns = TableOptions { received: true, line: true, ..TableOptions::default() };
     let rejects = Some(out.with_extension("rejects.jsonl"));
     let options = OutputOptions { columns, rejects, existing: Existing::Replace, ..OutputOptions::default() };
@@ -147,14 +148,11 @@ fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Le
     let mut decoder = Decoder::new(plan);
     let mut sink = Checked { tally: Tally::new(outputs), check: Check::default() };
     let pumped = pump(&mut *source, &mut decoder, &mut sink, &mut |_| true).map_err(|error| error.to_string())?;
-    let mut ledger = Ledger::default();
-    for line in decoder.lines() {
-        ledger.add(&decoder.ledger(line));
-    }
+    let ledgers = Ledgers::of(&decoder);
     let summary = Summary {
         source: &name,
         plan,
-        ledger: &ledger,
+        ledgers: &ledgers,
         seen: &sink.tally.seen(),
         times: pumped.times,
         has_times: true,
@@ -164,7 +162,7 @@ fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Le
     voice.tell("summary", &format!("\n{}", summary.said(voice)), summary.json());
     let check = sink.check;
     sink.tally.outputs.finish().map_err(text)?;
-    Ok((ledger, check))
+    Ok((ledgers, check))
 }
 
 /// Passes everything on to the tally, and keeps the records to hold them against the truth.
@@ -178,6 +176,10 @@ impl Sink for Checked {
 
     fn line(&mut self, line: LineId, name: &str) {
         self.tally.line(line, name);
+    }
+
+    fn line_inside(&mut self, inside: &LineInside<'_>) {
+        self.tally.line_inside(inside);
     }
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {
@@ -243,7 +245,7 @@ impl Check {
     ///
     /// Chance can make a damaged frame sound, by a byte that is the lost one's like, and let it take bytes of the next: that one is
     /// then covered by a frame whose own checksum holds.
-    fn verdict(&self, truth: &[Truth], ledger: &Ledger) -> Verdict {
+    fn verdict(&self, truth: &[Truth], ledgers: &Ledgers) -> Verdict {
         let whole: BTreeMap<u64, &Truth> = truth.iter().filter_map(|truth| Some((truth.offset?, truth))).collect();
         let (mut covered, mut sound, mut unprotected) = (0, 0, 0);
         for (offset, truth) in &whole {
@@ -266,7 +268,7 @@ impl Check {
                 return Verdict::differs(format!("there is a record at {offset} that the device did not send"));
             }
         }
-        if !ledger.balances() || ledger.pending > 0 {
+        if !ledgers.balance() {
             return Verdict::differs("the account of the bytes does not balance".to_owned());
         }
         let damaged = (truth.len() - whole.len()) as u64;

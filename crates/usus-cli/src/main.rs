@@ -7,6 +7,7 @@ mod convert;
 mod demo;
 mod formats;
 mod inspect;
+mod ledgers;
 mod manual;
 mod ports;
 mod problems;

@@ -6,6 +6,7 @@ use usus::{Ledger, Plan, Time, ValueType};
 use usus_io::{Torn, received_text};
 
 use crate::arguments::Account;
+use crate::ledgers::Ledgers;
 use crate::safe::{Safe, hex, printable};
 use crate::tally::{Group, Sample, Seen};
 use crate::voice::Voice;
@@ -14,7 +15,7 @@ use crate::voice::Voice;
 pub(crate) struct Summary<'s> {
     pub(crate) source: &'s str,
     pub(crate) plan: &'s Plan,
-    pub(crate) ledger: &'s Ledger,
+    pub(crate) ledgers: &'s Ledgers,
     pub(crate) seen: &'s Seen,
     pub(crate) times: Option<(Time, Time)>,
     pub(crate) has_times: bool,
@@ -30,9 +31,13 @@ impl Summary<'_> {
 
     /// The summary for people, harmless for a terminal.
     pub(crate) fn text(&self) -> String {
-        let mut text = format!("{}: {} bytes", Safe(self.source), grouped(self.ledger.total));
+        let mut text = format!("{}: {} bytes", Safe(self.source), grouped(self.ledgers.lines.total));
         text += if self.stopped { ", stopped before the end\n" } else { "\n" };
-        self.account(&mut text);
+        account(&mut text, "", &self.ledgers.lines, &self.records(&self.ledgers.lines.records));
+        for (field, ledger) in &self.ledgers.inside {
+            text += &format!("  inside {field}: {} bytes\n", grouped(ledger.total));
+            account(&mut text, "  ", ledger, &self.records(&ledger.records));
+        }
         self.groups(&mut text, "rejects", &self.seen.rejects);
         self.groups(&mut text, "clipped", &self.seen.clipped);
         self.qualities(&mut text);
@@ -49,33 +54,9 @@ impl Summary<'_> {
         text
     }
 
-    /// The ledger: a row for each class that has bytes; records always.
-    fn account(&self, text: &mut String) {
-        let ledger = self.ledger;
-        let rows = [
-            ("recorded", ledger.recorded, self.records()),
-            ("ignored", ledger.ignored, self.ignored()),
-            ("filler", ledger.filler, String::new()),
-            ("clipped", ledger.clipped, plural(ledger.clips, "piece")),
-            ("rejected", ledger.rejected, plural(ledger.rejects, "reject")),
-            ("pending", ledger.pending, String::new()),
-        ];
-        for (class, bytes, detail) in rows {
-            if bytes > 0 || class == "recorded" {
-                let share = percent(bytes, ledger.total);
-                let row = format!("  {class:<9}{:>14} {share:>8}   {detail}", grouped(bytes));
-                *text += &format!("{}\n", row.trim_end());
-            }
-        }
-        if ledger.losses + ledger.faults > 0 {
-            let (losses, faults) = (plural(ledger.losses, "loss"), plural(ledger.faults, "faulty character"));
-            *text += &format!("  the source reported {losses} and {faults}\n");
-        }
-    }
-
-    fn records(&self) -> String {
-        let total: u64 = self.ledger.records.iter().sum();
-        let kinds = self.plan.schema().kinds.iter().zip(&self.ledger.records).filter(|(_, count)| **count > 0);
+    fn records(&self, records: &[u64]) -> String {
+        let total: u64 = records.iter().sum();
+        let kinds = self.plan.schema().kinds.iter().zip(records).filter(|(_, count)| **count > 0);
         let kinds: Vec<String> = kinds
             .map(|(kind, count)| {
                 let left_out = if kind.wanted { "" } else { " (not wanted)" };
@@ -88,26 +69,13 @@ impl Summary<'_> {
         }
     }
 
-    fn ignored(&self) -> String {
-        let mut names: Vec<_> = self.ledger.ignored_by.iter().collect();
-        names.sort_by(|(name, count), (other_name, other_count)| other_count.cmp(count).then(name.cmp(other_name)));
-        let mut shown: Vec<String> =
-            names.iter().take(8).map(|(name, count)| format!("{} {}", Safe(name), grouped(*count))).collect();
-        let others: u64 = names.iter().skip(8).map(|(_, count)| count).sum::<u64>() + self.ledger.ignored_by_others;
-        if others > 0 {
-            shown.push(format!("others {}", grouped(others)));
-        }
-        let frames = plural(self.ledger.ignored_frames, "frame");
-        if shown.is_empty() { frames } else { format!("{frames}: {}", shown.join(", ")) }
-    }
-
     fn groups(&self, text: &mut String, what: &str, groups: &[Group]) {
         if groups.is_empty() {
             return;
         }
         *text += &format!("  {what} by reason, the first of each:\n");
         for group in groups {
-            *text += &format!("    {}: {}, {}\n", group.word, times(group.count), plural(group.bytes, "byte"));
+            *text += &format!("    {}: {}, {}\n", group.name(), times(group.count), plural(group.bytes, "byte"));
             for sample in &group.samples {
                 *text += &sample_text(sample);
             }
@@ -142,8 +110,8 @@ impl Summary<'_> {
 
     /// The account in one line.
     pub(crate) fn brief(&self) -> String {
-        let ledger = self.ledger;
-        let records: u64 = ledger.records.iter().sum();
+        let ledger = &self.ledgers.lines;
+        let records: u64 = self.ledgers.records().iter().sum();
         let mut text = format!(
             "{}: {}, {}, {} ({} rejected)",
             Safe(self.source),
@@ -185,7 +153,7 @@ impl Summary<'_> {
             let first = group.samples.first();
             let which = if group.count == 1 { "" } else { "the first " };
             let first = first.map(|sample| format!(", {which}at {}: {}", grouped(sample.offset), Safe(&sample.detail)));
-            *text += &format!("  noticed: {}, {}{}\n", group.word, times(group.count), first.unwrap_or_default());
+            *text += &format!("  noticed: {}, {}{}\n", group.name(), times(group.count), first.unwrap_or_default());
         }
     }
 
@@ -194,17 +162,17 @@ impl Summary<'_> {
         if let Some((first, last)) = self.times {
             let seconds = last.since(first).nanoseconds() as f64 / 1e9;
             *text += &format!("  received {} to {}", received_text(first, 3), received_text(last, 3));
-            let records: u64 = self.ledger.records.iter().sum();
+            let records: u64 = self.ledgers.records().iter().sum();
             if seconds > 0.0 {
                 let rate = |count: u64| count as f64 / seconds;
                 *text += &format!(
                     ", {seconds:.1} s: {:.1} records and {:.0} bytes a second",
                     rate(records),
-                    rate(self.ledger.total)
+                    rate(self.ledgers.lines.total)
                 );
             }
             text.push('\n');
-        } else if !self.has_times && self.ledger.total > 0 {
+        } else if !self.has_times && self.ledgers.lines.total > 0 {
             *text += "  no times of arrival: raw bytes carry none (captures do)";
             let fields = self.own_times();
             if !fields.is_empty() {
@@ -216,7 +184,8 @@ impl Summary<'_> {
 
     /// Fields of the records seen that hold a time or a date of the device.
     fn own_times(&self) -> Vec<String> {
-        let seen = self.plan.schema().kinds.iter().zip(&self.ledger.records).filter(|(_, count)| **count > 0);
+        let records = self.ledgers.records();
+        let seen = self.plan.schema().kinds.iter().zip(records).filter(|(_, count)| *count > 0);
         seen.flat_map(|(kind, _)| {
             let timed = |value_type| matches!(value_type, ValueType::Clock | ValueType::Date | ValueType::DateTime);
             kind.fields
@@ -229,24 +198,16 @@ impl Summary<'_> {
 
     /// The summary for programs.
     pub(crate) fn json(&self) -> Value {
-        let ledger = self.ledger;
-        let records: serde_json::Map<String, Value> = self
-            .plan
-            .schema()
-            .kinds
-            .iter()
-            .zip(&ledger.records)
-            .map(|(kind, count)| (kind.name.clone(), (*count).into()))
-            .collect();
+        let ledger = &self.ledgers.lines;
+        let kinds = self.plan.schema().kinds.iter().zip(self.ledgers.records());
+        let records: serde_json::Map<String, Value> =
+            kinds.map(|(kind, count)| (kind.name.clone(), count.into())).collect();
         let ignored: serde_json::Map<String, Value> =
             ledger.ignored_by.iter().map(|(name, count)| (name.clone(), (*count).into())).collect();
-        json!({
+        let mut data = json!({
             "summary": self.source,
             "stopped": self.stopped,
-            "bytes": {
-                "total": ledger.total, "recorded": ledger.recorded, "ignored": ledger.ignored, "filler": ledger.filler,
-                "clipped": ledger.clipped, "rejected": ledger.rejected, "pending": ledger.pending,
-            },
+            "bytes": bytes_json(ledger),
             "records": records,
             "ignored_frames": ledger.ignored_frames,
             "ignored_by": ignored,
@@ -259,8 +220,63 @@ impl Summary<'_> {
             "qualities": self.qualities_json(),
             "received": self.times.map(|(first, last)| [received_text(first, 9), received_text(last, 9)]),
             "torn": self.torn.map(|torn| json!({"at": torn.at, "bytes": torn.bytes})),
-        })
+        });
+        if !self.ledgers.inside.is_empty() {
+            data["inside"] =
+                self.ledgers.inside.iter().map(inside_json).collect::<serde_json::Map<String, Value>>().into();
+        }
+        data
     }
+}
+
+/// The account: a row for each class that has bytes; records always.
+fn account(text: &mut String, indent: &str, ledger: &Ledger, records: &str) {
+    let rows = [
+        ("recorded", ledger.recorded, records.to_owned()),
+        ("ignored", ledger.ignored, ignored(ledger)),
+        ("filler", ledger.filler, String::new()),
+        ("clipped", ledger.clipped, plural(ledger.clips, "piece")),
+        ("rejected", ledger.rejected, plural(ledger.rejects, "reject")),
+        ("pending", ledger.pending, String::new()),
+    ];
+    for (class, bytes, detail) in rows {
+        if bytes > 0 || class == "recorded" {
+            let share = percent(bytes, ledger.total);
+            let row = format!("{indent}  {class:<9}{:>14} {share:>8}   {detail}", grouped(bytes));
+            *text += &format!("{}\n", row.trim_end());
+        }
+    }
+    let faults = plural(ledger.faults, "faulty character");
+    match (ledger.losses, indent) {
+        (0, _) if ledger.faults == 0 => {}
+        (losses, "") => *text += &format!("  the source reported {} and {faults}\n", plural(losses, "loss")),
+        // What is missing around it.
+        (losses, _) => *text += &format!("{indent}  {} of what is around it\n", plural(losses, "loss")),
+    }
+}
+
+fn ignored(ledger: &Ledger) -> String {
+    let mut names: Vec<_> = ledger.ignored_by.iter().collect();
+    names.sort_by(|(name, count), (other_name, other_count)| other_count.cmp(count).then(name.cmp(other_name)));
+    let mut shown: Vec<String> =
+        names.iter().take(8).map(|(name, count)| format!("{} {}", Safe(name), grouped(*count))).collect();
+    let others: u64 = names.iter().skip(8).map(|(_, count)| count).sum::<u64>() + ledger.ignored_by_others;
+    if others > 0 {
+        shown.push(format!("others {}", grouped(others)));
+    }
+    let frames = plural(ledger.ignored_frames, "frame");
+    if shown.is_empty() { frames } else { format!("{frames}: {}", shown.join(", ")) }
+}
+
+fn bytes_json(ledger: &Ledger) -> Value {
+    json!({
+        "total": ledger.total, "recorded": ledger.recorded, "ignored": ledger.ignored, "filler": ledger.filler,
+        "clipped": ledger.clipped, "rejected": ledger.rejected, "pending": ledger.pending,
+    })
+}
+
+fn inside_json((field, ledger): &(String, Ledger)) -> (String, Value) {
+    (field.clone(), json!({"bytes": bytes_json(ledger), "losses": ledger.losses}))
 }
 
 /// A text of which a person wants to see no more than the beginning.
@@ -295,7 +311,11 @@ fn groups_json(groups: &[Group]) -> Value {
                 })
             })
             .collect();
-        json!({"reason": group.word, "count": group.count, "bytes": group.bytes, "first": samples})
+        let mut data = json!({"reason": group.word, "count": group.count, "bytes": group.bytes, "first": samples});
+        if let Some(field) = &group.inside {
+            data["inside"] = (**field).into();
+        }
+        data
     };
     groups.iter().map(group).collect()
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use usus::quality::Qualities;
-use usus::{LineId, Notice, Record, Reject, Sink};
+use usus::{LineId, LineInside, Notice, Record, Reject, Sink};
 use usus_io::{OutputError, Outputs, Pieces};
 
 /// How many rejects of each reason are kept to be shown.
@@ -24,6 +24,8 @@ pub(crate) struct Tally {
 /// What was seen.
 #[derive(Default)]
 pub(crate) struct Seen {
+    /// The lines that lie inside of others, by the fields that carry them.
+    insides: Vec<(LineId, Arc<str>)>,
     pub(crate) rejects: Vec<Group>,
     pub(crate) clipped: Vec<Group>,
     pub(crate) notices: Vec<Group>,
@@ -43,9 +45,21 @@ pub(crate) struct Counts {
 /// Events of one sort.
 pub(crate) struct Group {
     pub(crate) word: &'static str,
+    /// The field that carries them, where they lie inside of other records.
+    pub(crate) inside: Option<Arc<str>>,
     pub(crate) count: u64,
     pub(crate) bytes: u64,
     pub(crate) samples: Vec<Sample>,
+}
+
+impl Group {
+    /// What they are, for people.
+    pub(crate) fn name(&self) -> String {
+        match &self.inside {
+            Some(field) => format!("{} inside {field}", self.word),
+            None => self.word.to_owned(),
+        }
+    }
 }
 
 /// One of them.
@@ -86,7 +100,7 @@ impl Seen {
         ];
         for (groups, later) in groups {
             for more in later {
-                let group = group(groups, more.word);
+                let group = group(groups, more.word, more.inside);
                 group.count += more.count;
                 group.bytes += more.bytes;
                 let room = SAMPLES - group.samples.len();
@@ -100,15 +114,23 @@ impl Seen {
     pub(crate) fn reject(&mut self, reject: &Reject<'_>) {
         let room = UNKNOWN_BYTES - self.unknown.len().min(UNKNOWN_BYTES);
         self.unknown.extend_from_slice(&reject.bytes[..reject.bytes.len().min(room)]);
-        count_bytes(&mut self.rejects, reject);
+        let inside = self.inside(reject.line);
+        count_bytes(&mut self.rejects, reject, inside);
     }
 
     pub(crate) fn clip(&mut self, clipped: &Reject<'_>) {
-        count_bytes(&mut self.clipped, clipped);
+        let inside = self.inside(clipped.line);
+        count_bytes(&mut self.clipped, clipped, inside);
+    }
+
+    /// The field that carries a line, if it lies inside of another.
+    fn inside(&self, line: LineId) -> Option<Arc<str>> {
+        self.insides.iter().find(|(known, _)| *known == line).map(|(_, field)| Arc::clone(field))
     }
 
     pub(crate) fn notice(&mut self, notice: &Notice<'_>) {
-        let group = group(&mut self.notices, notice.kind.word());
+        let inside = self.inside(notice.line);
+        let group = group(&mut self.notices, notice.kind.word(), inside);
         group.count += 1;
         if group.samples.len() < SAMPLES {
             let detail = notice.to_string();
@@ -117,8 +139,8 @@ impl Seen {
     }
 }
 
-fn count_bytes(groups: &mut Vec<Group>, reject: &Reject<'_>) {
-    let group = group(groups, reject.reason.word());
+fn count_bytes(groups: &mut Vec<Group>, reject: &Reject<'_>, inside: Option<Arc<str>>) {
+    let group = group(groups, reject.reason.word(), inside);
     group.count += 1;
     group.bytes += reject.bytes.len() as u64;
     if group.samples.len() < SAMPLES {
@@ -132,9 +154,10 @@ fn count_bytes(groups: &mut Vec<Group>, reject: &Reject<'_>) {
     }
 }
 
-fn group<'g>(groups: &'g mut Vec<Group>, word: &'static str) -> &'g mut Group {
-    let index = groups.iter().position(|group| group.word == word).unwrap_or_else(|| {
-        groups.push(Group { word, count: 0, bytes: 0, samples: Vec::new() });
+fn group<'g>(groups: &'g mut Vec<Group>, word: &'static str, inside: Option<Arc<str>>) -> &'g mut Group {
+    let is_it = |group: &Group| group.word == word && group.inside == inside;
+    let index = groups.iter().position(is_it).unwrap_or_else(|| {
+        groups.push(Group { word, inside, count: 0, bytes: 0, samples: Vec::new() });
         groups.len() - 1
     });
     &mut groups[index]
@@ -145,6 +168,11 @@ impl Sink for Tally {
 
     fn line(&mut self, line: LineId, name: &str) {
         self.outputs.line(line, name);
+    }
+
+    fn line_inside(&mut self, inside: &LineInside<'_>) {
+        self.seen.insides.push((inside.line, inside.field.into()));
+        self.outputs.line_inside(inside);
     }
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), OutputError> {

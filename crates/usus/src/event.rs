@@ -23,6 +23,17 @@ pub enum Event<'a> {
     Notice(Notice<'a>),
 }
 
+impl Event<'_> {
+    /// The line that it is about.
+    pub fn line(&self) -> LineId {
+        match self {
+            Event::Record(record) => record.line(),
+            Event::Reject(reject) | Event::Clipped(reject) => reject.line,
+            Event::Notice(notice) => notice.line,
+        }
+    }
+}
+
 /// Bytes that gave no record.
 #[derive(Clone, Copy)]
 #[non_exhaustive]

@@ -3,16 +3,18 @@
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::convert::Infallible;
 use core::ops::Range;
 
-use crate::decoder::Decoder;
-use crate::event::Event;
+use crate::decoder::{Decoder, LineInside};
+use crate::event::{Event, Notice, Reject};
 use crate::format::{Cut, Example, Expected, Format, Frame, LineEnd, Literal};
 use crate::framing::Behind;
-use crate::input::{Chunk, Fault, FaultKind};
+use crate::input::{Chunk, Fault, FaultKind, LineId};
 use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::record::{Cell, Record};
+use crate::sink::Sink;
 use crate::time::Time;
 use crate::value::{Decimal, Quality, Reading, Value};
 
@@ -60,8 +62,14 @@ impl Plan {
 
     fn run_example(&self, format: &Format, example: &Example) -> Vec<Difference> {
         let mut state = Run { example, found: None, others: Vec::new() };
-        let role = example.on.as_ref().map(|on| on.value.as_str());
-        match run(self, format, role, &example.bytes, example.is_text, &mut |event| state.take(event)) {
+        let role = example.on.as_ref().map(|on| on.value.as_str()).or(format.inside_of(&example.kind.value));
+        // What a frame carries has examples of its own.
+        let mut take = |event: Event<'_>, inside: Option<&str>| {
+            if inside.is_none() {
+                state.take(event);
+            }
+        };
+        match run(self, format, role, &example.bytes, example.is_text, &mut take) {
             Ok(ledger) => state.differences(ledger.ignored_frames),
             Err(role) => whole("a line of the format".to_string(), format!("no line `{role}`")),
         }
@@ -69,6 +77,8 @@ impl Plan {
 }
 
 /// Decodes bytes that stand for themselves: nothing was before them, and nothing comes behind. A text gets the end that texts of its line have.
+///
+/// `role` is that of a line, or a field that carries such bytes. With each event comes the field that it lies inside of, if it does.
 ///
 /// # Errors
 ///
@@ -79,11 +89,12 @@ pub(crate) fn run(
     role: Option<&str>,
     bytes: &[u8],
     is_text: bool,
-    take: &mut dyn FnMut(Event<'_>),
+    take: &mut dyn FnMut(Event<'_>, Option<&str>),
 ) -> Result<Ledger, String> {
     let role = role.or(format.lines.first().map(|line| line.role.value.as_str())).unwrap_or_default();
     let mut decoder = Decoder::new(plan);
-    let Some(line) = decoder.add_line(role, 0, Behind::Boundary) else { return Err(role.to_string()) };
+    let carried = decoder.add_line_inside(role, Behind::Boundary);
+    let line = carried.or_else(|| decoder.add_line(role, 0, Behind::Boundary)).ok_or_else(|| role.to_string())?;
     let mut bytes = bytes.to_vec();
     let ends = ends_of(format, role);
     if is_text && !ends.iter().any(|end| bytes.ends_with(end)) {
@@ -94,25 +105,57 @@ pub(crate) fn run(
     let breaks = [a_break(0), a_break(bytes.len())];
     let faults = if plan.needs_breaks() { &breaks[..] } else { &[] };
     let chunk = Chunk { time: Some(Time::from_nanoseconds(0)), faults, ..Chunk::new(line, &bytes) };
-    let mut events = decoder.feed(chunk);
-    while let Some(event) = events.next() {
-        take(event);
-    }
+    let mut taking = Taking { inside: Vec::new(), take };
+    let Ok(()) = decoder.decode(chunk, &mut taking);
     // A format that ends its texts by silence hears one.
-    let mut events = decoder.tick(Time::from_nanoseconds(i64::MAX));
-    while let Some(event) = events.next() {
-        take(event);
-    }
-    let mut events = decoder.finish();
-    while let Some(event) = events.next() {
-        take(event);
-    }
+    let Ok(()) = decoder.tick(Time::from_nanoseconds(i64::MAX)).drain(&mut taking);
+    let Ok(()) = decoder.finish().drain(&mut taking);
     Ok(decoder.ledger(line))
+}
+
+/// Gives events to a closure, with what they lie inside of.
+struct Taking<'t> {
+    inside: Vec<(LineId, String)>,
+    take: &'t mut dyn FnMut(Event<'_>, Option<&str>),
+}
+
+impl Sink for Taking<'_> {
+    type Error = Infallible;
+
+    fn line_inside(&mut self, inside: &LineInside<'_>) {
+        self.inside.push((inside.line, inside.field.to_string()));
+    }
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), Infallible> {
+        self.event(Event::Record(*record))
+    }
+
+    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), Infallible> {
+        self.event(Event::Reject(*reject))
+    }
+
+    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), Infallible> {
+        self.event(Event::Clipped(*clipped))
+    }
+
+    fn notice(&mut self, notice: &Notice<'_>) -> Result<(), Infallible> {
+        self.event(Event::Notice(*notice))
+    }
+
+    fn event(&mut self, event: Event<'_>) -> Result<(), Infallible> {
+        let inside = self.inside.iter().find(|(line, _)| *line == event.line());
+        (self.take)(event, inside.map(|(_, field)| field.as_str()));
+        Ok(())
+    }
 }
 
 /// What may end the texts of a line, the usual one first.
 fn ends_of(format: &Format, role: &str) -> &'static [&'static [u8]] {
-    let here = |frame: &&Frame| frame.on.as_ref().is_none_or(|on| on.value == role);
+    let carried = format.carries(role);
+    let here = |frame: &&Frame| match &frame.inside {
+        Some(inside) => inside.value == role,
+        None => !carried && frame.on.as_ref().is_none_or(|on| on.value == role),
+    };
     let ends = format.frames.iter().filter(here).find_map(|frame| match &frame.cut {
         Cut::Text { end, .. } => Some(end),
         _ => None,

@@ -25,7 +25,9 @@ use crate::value::{Absent, Quality, Reading, Value};
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Explained {
-    /// Its first byte.
+    /// The field that carries it, as `record.field`, if it lies inside of another record.
+    pub inside: Option<String>,
+    /// Its first byte, counted from the first that was sent, or that the field carries.
     pub offset: u64,
     /// Its bytes.
     pub bytes: Vec<u8>,
@@ -78,7 +80,7 @@ impl ExplainedChecksum {
 
 impl Format {
     /// Takes bytes apart that were sent alone, such as a datasheet's example frame: what records they give, with every field. A text gets the end that
-    /// its line's texts have. `role` is the line's, in a format that speaks of several.
+    /// its line's texts have. `role` is the line's, in a format that speaks of several; or the field, as `record.field`, that carries the bytes.
     ///
     /// A frame whose checksum does not hold is explained as if it did, with the reason in front.
     ///
@@ -102,11 +104,10 @@ impl Format {
         let open = self.as_read()?.with_all_shown();
         let plan = compile::plan(&open)?;
         let explain = |bytes: &[u8]| {
-            let (mut explained, mut booked) = (Vec::new(), 0);
-            let take = &mut |event: Event<'_>| {
+            let mut explained = Vec::new();
+            let take = &mut |event: Event<'_>, inside: Option<&str>| {
                 let piece = piece(&plan, event);
-                booked += piece.as_ref().map_or(0, |piece| piece.bytes.len());
-                explained.extend(piece);
+                explained.extend(piece.map(|piece| Explained { inside: inside.map(ToString::to_string), ..piece }));
             };
             let ledger = example::run(&plan, &open, role, bytes, is_text, take);
             if let Some(ledger) = ledger.ok().filter(|ledger| ledger.ignored_frames > 0) {
@@ -121,7 +122,9 @@ impl Format {
         };
         let mut explained = explain(bytes);
         // What it would say if its checksum held.
-        let failed = explained.iter().find(|piece| piece.record.is_none() && piece.checksum.is_some());
+        let is_failed =
+            |piece: &&Explained| piece.record.is_none() && piece.checksum.is_some() && piece.inside.is_none();
+        let failed = explained.iter().find(is_failed);
         let mended = failed.and_then(|piece| Some((piece.clone(), mended(&plan, piece)?)));
         if let Some((failed, mended)) = mended {
             let mut would_be = explain(&mended);
@@ -174,7 +177,8 @@ fn show_all(of: &str, fields: &mut [Field]) {
 
 impl Explained {
     fn without_record(offset: u64, bytes: &[u8], reason: String) -> Explained {
-        Explained { offset, bytes: bytes.to_vec(), record: None, reason, fields: Vec::new(), checksum: None }
+        let (bytes, fields) = (bytes.to_vec(), Vec::new());
+        Explained { inside: None, offset, bytes, record: None, reason, fields, checksum: None }
     }
 }
 
@@ -209,6 +213,7 @@ fn of_record(plan: &Plan, record: &Record<'_>) -> Explained {
         }
     }
     Explained {
+        inside: None,
         offset: record.offset(),
         bytes: record.frame().to_vec(),
         record: Some(record.kind().to_string()),

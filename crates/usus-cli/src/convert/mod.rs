@@ -7,12 +7,12 @@ mod target;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use usus::Ledger;
 use usus_io::{Clock, PumpError, RecordedSource, Recorder, Source, Stop, TableOptions, Together, WhenFull, read_ahead};
 
 use crate::Ending;
 use crate::arguments::Convert;
 use crate::capture::names;
+use crate::ledgers::Ledgers;
 use crate::source::{Opened, open_sources};
 use crate::stop::stop_flag;
 use crate::voice::Voice;
@@ -73,7 +73,7 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         false => opened.into_iter().map(file).collect(),
     };
     let jobs = arguments.jobs.map_or_else(usual_jobs, usize::from);
-    let mut all = Converted { ledger: Ledger::default(), lossy: false, worst: None, looks: None, result: Ok(()) };
+    let mut all = Converted { ledgers: Ledgers::default(), lossy: false, worst: None, looks: None, result: Ok(()) };
     for Stream { name, mut source, ends_itself } in streams {
         if stop.load(Ordering::Relaxed) && !ends_itself {
             voice.warn(&format!("stopped before {name}"));

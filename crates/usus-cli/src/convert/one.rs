@@ -7,12 +7,13 @@ use std::sync::Arc;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use usus::quality::{Class, Qualities};
 use usus::survey::Survey;
-use usus::{Decoder, Ledger, Plan, Span};
+use usus::{Decoder, Plan, Span};
 use usus_io::{OutputError, Outputs, PieceOptions, PumpError, Remark, Source, pump_pieces};
 
 use super::live::LiveStatus;
 use crate::Ending;
 use crate::arguments::Account;
+use crate::ledgers::Ledgers;
 use crate::safe::Safe;
 use crate::summary::{Summary, grouped, plural};
 use crate::tally::{Counts, Tally};
@@ -23,7 +24,7 @@ const SHOW_PROGRESS: u64 = 32 << 20;
 
 /// What became of a source.
 pub(crate) struct Converted {
-    pub(crate) ledger: Ledger,
+    pub(crate) ledgers: Ledgers,
     /// Whether bytes of it were lost while they came.
     pub(crate) lossy: bool,
     /// The field with the largest share of values that are invalid or out of range, and that share.
@@ -36,7 +37,7 @@ pub(crate) struct Converted {
 impl Converted {
     /// Adds what became of another source.
     pub(crate) fn add(&mut self, other: Converted) {
-        self.ledger.add(&other.ledger);
+        self.ledgers.add(&other.ledgers);
         self.lossy |= other.lossy;
         let worse = |(_, share): &&(String, f64)| self.worst.as_ref().is_none_or(|(_, worst)| share > worst);
         if let Some(worst) = other.worst.as_ref().filter(worse) {
@@ -94,11 +95,8 @@ pub(crate) fn convert_source(how: &Conversion<'_>, source: &mut dyn Source, tall
     for remark in &remarks {
         voice.warn(&format!("{name}: {remark}"));
     }
-    let mut ledger = Ledger::default();
-    for line in decoder.lines() {
-        ledger.add(&decoder.ledger(line));
-    }
-    let lossy = source.is_live() && (ledger.losses > 0 || remarks.iter().any(is_loss));
+    let ledgers = Ledgers::of(&decoder);
+    let lossy = source.is_live() && (ledgers.lines.losses > 0 || remarks.iter().any(is_loss));
     let pumped_well = pumped.as_ref().ok();
     if pumped_well.is_some_and(|pumped| pumped.unjoined) {
         let text = format!(
@@ -111,7 +109,7 @@ pub(crate) fn convert_source(how: &Conversion<'_>, source: &mut dyn Source, tall
     let summary = Summary {
         source: name,
         plan,
-        ledger: &ledger,
+        ledgers: &ledgers,
         seen: &seen,
         times: pumped_well.and_then(|pumped| pumped.times),
         has_times: source.has_times(),
@@ -120,7 +118,7 @@ pub(crate) fn convert_source(how: &Conversion<'_>, source: &mut dyn Source, tall
     };
     let (text, data) = (summary.said(voice), summary.json());
     let (worst, looks) = (worst(&seen.qualities), looks(&seen.unknown, plan));
-    let converted = Converted { lossy, worst, looks, result: pumped.map(|_| ()), ledger };
+    let converted = Converted { lossy, worst, looks, result: pumped.map(|_| ()), ledgers };
     if !converted.is_closed_pipe() {
         voice.tell("summary", &text, data);
         warn_of_unusable(&seen.qualities, voice);
@@ -225,7 +223,7 @@ pub(crate) struct Allowed {
 
 /// The exit status that the account asks for, and the words for it. `converted` holds what all sources came to together.
 pub(crate) fn ending(converted: &Converted, allowed: Allowed, voice: &Voice) -> Ending {
-    let total = &converted.ledger;
+    let total = &converted.ledgers.lines;
     if total.total == 0 {
         voice.fail("no bytes came");
         return Ending::NoBytes;
@@ -235,11 +233,14 @@ pub(crate) fn ending(converted: &Converted, allowed: Allowed, voice: &Voice) -> 
         voice.fail(&format!("bytes came, but nothing in them was recognised: {hint} (usus inspect shows them)"));
         return Ending::NothingRecognised;
     }
-    let share = total.rejected as f64 / total.total as f64;
-    if let Some(limit) = allowed.rejects.filter(|limit| share > *limit) {
-        let (bytes, share, limit) = (grouped(total.rejected), share * 100.0, limit * 100.0);
-        voice.fail(&format!("{bytes} bytes were rejected, {share:.3} % of all; the limit is {limit:.3} %"));
-        return Ending::TooManyRejects;
+    for (ledger, inside) in converted.ledgers.named() {
+        let share = ledger.rejected as f64 / ledger.total.max(1) as f64;
+        if let Some(limit) = allowed.rejects.filter(|limit| share > *limit) {
+            let (bytes, share, limit) = (grouped(ledger.rejected), share * 100.0, limit * 100.0);
+            let all = inside.map_or("all".to_owned(), |field| format!("what {field} carries"));
+            voice.fail(&format!("{bytes} bytes were rejected, {share:.3} % of {all}; the limit is {limit:.3} %"));
+            return Ending::TooManyRejects;
+        }
     }
     if let (Some(limit), Some((field, share))) = (allowed.quality, &converted.worst)
         && *share > limit

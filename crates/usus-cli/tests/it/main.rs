@@ -5,6 +5,7 @@ mod again;
 mod blanks;
 mod cores;
 mod endings;
+mod inside;
 mod line;
 mod recording;
 mod recording_live;

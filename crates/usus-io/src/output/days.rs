@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use usus::quality::{Notes, Qualities};
-use usus::{LineId, Notice, Plan, Record, Reject, Sink, Time};
+use usus::{LineId, LineInside, Notice, Plan, Record, Reject, Sink, Time};
 
 use super::files::Files;
 use super::options::OutputOptions;
@@ -25,6 +25,8 @@ pub struct Outputs {
     qualities: Qualities,
     /// One of nothing.
     empty: Qualities,
+    /// What lines are called.
+    lines: Vec<(LineId, String)>,
     /// What was noted about the record at hand.
     notes: Notes,
 }
@@ -38,7 +40,6 @@ struct Opening {
     /// Whether rows only wait here for other outputs.
     is_piece: bool,
     source: String,
-    lines: Vec<(usize, String)>,
 }
 
 impl Opening {
@@ -46,7 +47,7 @@ impl Opening {
         Files::unopened(&self.plan, &self.destination, &self.options)
     }
 
-    fn open(&self, day: i64) -> Result<Files, OutputError> {
+    fn open(&self, day: i64, lines: &[(LineId, String)]) -> Result<Files, OutputError> {
         let mut files = if self.is_piece {
             self.unopened()?
         } else {
@@ -57,7 +58,7 @@ impl Opening {
             Files::open(&self.plan, &destination, &OutputOptions { rejects, ..self.options.clone() })?
         };
         files.begin_source(&self.source);
-        self.lines.iter().for_each(|(line, name)| files.name_line(*line, name));
+        lines.iter().for_each(|(line, name)| files.name_line(line.index(), name));
         Ok(files)
     }
 }
@@ -74,7 +75,8 @@ impl Outputs {
         let (qualities, notes) = (Qualities::new(plan), Notes::default());
         if !options.daily {
             let days = vec![(0, Files::open(plan, destination, options)?)];
-            return Ok(Outputs { opening: None, days, qualities, notes, empty: Qualities::new(plan) });
+            let empty = Qualities::new(plan);
+            return Ok(Outputs { opening: None, days, qualities, notes, lines: Vec::new(), empty });
         }
         let opening = Opening {
             plan: plan.clone(),
@@ -82,10 +84,10 @@ impl Outputs {
             options: options.clone(),
             is_piece: false,
             source: String::new(),
-            lines: Vec::new(),
         };
         opening.unopened()?;
-        Ok(Outputs { opening: Some(opening), days: Vec::new(), qualities, notes, empty: Qualities::new(plan) })
+        let empty = Qualities::new(plan);
+        Ok(Outputs { opening: Some(opening), days: Vec::new(), qualities, notes, lines: Vec::new(), empty })
     }
 
     /// The account of the readings written since it was last taken.
@@ -102,8 +104,8 @@ impl Outputs {
     pub fn begin_source(&mut self, name: &str) {
         if let Some(opening) = &mut self.opening {
             name.clone_into(&mut opening.source);
-            opening.lines.clear();
         }
+        self.lines.clear();
         self.days.iter_mut().for_each(|(_, files)| files.begin_source(name));
     }
 
@@ -130,7 +132,7 @@ impl Outputs {
 
     fn empty_piece(&self, opening: Option<Opening>, days: Vec<(i64, Files)>) -> Outputs {
         let (qualities, empty) = (self.empty.clone(), self.empty.clone());
-        Outputs { opening, days, qualities, empty, notes: Notes::default() }
+        Outputs { opening, days, qualities, empty, notes: Notes::default(), lines: self.lines.clone() }
     }
 
     /// The files for what was received then; what has no time goes to the day at hand.
@@ -154,7 +156,7 @@ impl Outputs {
         let found = self.days.iter().position(|(known, _)| *known == day);
         let files = match (found, &self.opening) {
             (Some(index), _) => self.days.remove(index).1,
-            (None, Some(opening)) => opening.open(day)?,
+            (None, Some(opening)) => opening.open(day, &self.lines)?,
             (None, None) => return Ok(()),
         };
         self.days.push((day, files));
@@ -170,10 +172,15 @@ impl Sink for Outputs {
     type Error = OutputError;
 
     fn line(&mut self, line: LineId, name: &str) {
-        if let Some(opening) = &mut self.opening {
-            opening.lines.push((line.index(), name.to_owned()));
-        }
+        self.lines.push((line, name.to_owned()));
         self.days.iter_mut().for_each(|(_, files)| files.name_line(line.index(), name));
+    }
+
+    fn line_inside(&mut self, inside: &LineInside<'_>) {
+        // As a path: the line, and then what lies inside of it.
+        let outer = self.lines.iter().find(|(line, _)| *line == inside.outer).map_or("", |(_, name)| name);
+        let name = if outer.is_empty() { inside.to_string() } else { format!("{outer}/{inside}") };
+        self.line(inside.line, &name);
     }
 
     #[inline]

@@ -55,6 +55,7 @@ impl Key {
 
 impl JsonLines {
     fn new(plan: &Plan, writer: RowWriter, options: TableOptions) -> JsonLines {
+        let options = options.for_plan(plan);
         let kinds = plan.schema().kinds.iter().map(|kind| {
             let begin = format!("{{\"kind\":\"{}\"", kind.name).into_bytes();
             Kind {

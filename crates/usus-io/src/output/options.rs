@@ -3,6 +3,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use usus::Plan;
+
 use super::OutputError;
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
@@ -16,6 +18,13 @@ pub struct TableOptions {
     pub origin: bool,
     /// `received`: at least one source has times.
     pub received: bool,
+}
+
+impl TableOptions {
+    /// The same, and lines are told where some lie inside of others: their offsets are those of what is carried.
+    pub(super) fn for_plan(self, plan: &Plan) -> TableOptions {
+        TableOptions { line: self.line || plan.insides().next().is_some(), ..self }
+    }
 }
 
 /// What the rows of tables look like. The usual style is RFC 4180, and written fastest.
@@ -67,6 +76,12 @@ pub struct OutputOptions {
     pub daily: bool,
     /// Files that are read, and so never written.
     pub protected: Protected,
+}
+
+impl OutputOptions {
+    pub(super) fn for_plan(&self, plan: &Plan) -> OutputOptions {
+        OutputOptions { columns: self.columns.for_plan(plan), ..self.clone() }
+    }
 }
 
 impl From<TableOptions> for OutputOptions {

@@ -99,7 +99,7 @@ impl Tables {
     }
 
     fn new(plan: &Plan, place: Place, options: &OutputOptions) -> Result<Tables, OutputError> {
-        let mut tables = Tables::of(place, plan.schema().clone(), options, Origin::default());
+        let mut tables = Tables::of(place, plan.schema().clone(), &options.for_plan(plan), Origin::default());
         tables.clear_the_way()?;
         if !matches!(tables.place, Place::Directory(_)) {
             // Whoever named one table gets it, also without rows.
@@ -145,7 +145,7 @@ impl Tables {
         if single {
             only_kind(plan.schema())?;
         }
-        Ok(Tables::of(Place::Piece, plan.schema().clone(), options, Origin::default()))
+        Ok(Tables::of(Place::Piece, plan.schema().clone(), &options.for_plan(plan), Origin::default()))
     }
 
     /// The same tables without rows, to be filled elsewhere and joined.

@@ -56,10 +56,8 @@ pub(super) fn compile_insides(format: &Format, fed: usize, kinds: &[Kind], probl
         };
         problems.add(inside.span.clone(), ProblemKind::Conflict { key: "inside", with: with.to_string() });
     }
-    let inside = |(number, inside): (usize, &&Spanned<String>)| Inside {
-        name: inside.value.clone(),
-        route: fed + number,
-    };
+    let inside =
+        |(number, inside): (usize, &&Spanned<String>)| Inside { name: inside.value.clone(), route: fed + number };
     named.iter().enumerate().map(inside).collect()
 }
 
@@ -70,7 +68,11 @@ fn what_is_wrong(format: &Format, number: u16, path: &str, kinds: &[Kind]) -> Op
         return Some(ProblemKind::Senseless("`inside` names a field of a record, as \"record.field\""));
     };
     let Some(record) = format.records.iter().find(|record| record.kind.value == kind) else {
-        return Some(unknown("record", kind, nearest(kind, format.records.iter().map(|known| known.kind.value.as_str()))));
+        return Some(unknown(
+            "record",
+            kind,
+            nearest(kind, format.records.iter().map(|known| known.kind.value.as_str())),
+        ));
     };
     if kinds.iter().any(|kind| kind.carries.iter().any(|carried| carried.inside == number)) {
         return None;

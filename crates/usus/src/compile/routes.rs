@@ -2,8 +2,8 @@
 
 use alloc::vec::Vec;
 
-use crate::format::{self, Format};
 use super::inside::is_cut_from;
+use crate::format::{self, Format};
 use crate::plan::{Cleaning, Frame, Inside, Reading, Role, Route};
 use crate::problem::{ProblemKind, Problems, nearest};
 
@@ -55,14 +55,8 @@ pub(super) fn compile_routes(
         }
     }
     let route = |cleaning: Cleaning, is_cut: &dyn Fn(&format::Frame) -> bool| {
-        let mut route = Route {
-            cleaning,
-            searching: Vec::new(),
-            text: None,
-            lines: Vec::new(),
-            is_coded: false,
-            largest: 1,
-        };
+        let mut route =
+            Route { cleaning, searching: Vec::new(), text: None, lines: Vec::new(), is_coded: false, largest: 1 };
         let mut wrong = None;
         for (index, (declared, frame)) in format.frames.iter().zip(frames).enumerate() {
             if !is_cut(declared) {

@@ -158,8 +158,8 @@ impl<S: Sink> Unpacking<'_, S> {
     pub(super) fn end(&mut self) -> Result<(), S::Error> {
         while let Some(from) = self.insides.ending {
             self.pass_jump();
-            let inside = (from..self.lines.len())
-                .find(|index| self.lines.get(*index).is_some_and(|line| line.outer.is_some()));
+            let inside =
+                (from..self.lines.len()).find(|index| self.lines.get(*index).is_some_and(|line| line.outer.is_some()));
             self.insides.ending = inside.map(|index| index + 1);
             if let Some(index) = inside {
                 if let Some(line) = self.lines.get_mut(index) {

@@ -565,14 +565,7 @@ impl Line {
                 });
                 let (length, contents) = (length as u32, framed.contents);
                 let (count, tail) = (extent.count, extent.tail as u32);
-                compiled.is_heard().then_some(Outcome::Record {
-                    kind,
-                    offset,
-                    length,
-                    contents,
-                    count,
-                    tail,
-                })
+                compiled.is_heard().then_some(Outcome::Record { kind, offset, length, contents, count, tail })
             }
             Decision::Ignored { count_by } => {
                 let cells = cells_of(frame, framed.contents, frame_on, &self.scan);

@@ -108,6 +108,21 @@ impl Format {
         }
     }
 
+    /// Whether frames are cut from what a field carries, which is named as `record.field`.
+    pub fn carries(&self, field: &str) -> bool {
+        self.frames.iter().any(|frame| frame.inside.as_ref().is_some_and(|inside| inside.value == field))
+    }
+
+    /// The field that carries the frames of a kind of record, if one does.
+    pub(crate) fn inside_of(&self, kind: &str) -> Option<&str> {
+        let record = self.records.iter().find(|record| record.kind.value == kind)?;
+        let frame = match &record.frame {
+            Some(name) => self.frames.iter().find(|frame| frame.name == name.value),
+            None => self.frames.first(),
+        };
+        Some(frame?.inside.as_ref()?.value.as_str())
+    }
+
     /// The format as a file that says the same. Comments and the order of keys of a file that it was read from are not kept.
     ///
     /// What no file can say (an integer of nine bytes, a name with a blank) comes out as something that [`Format::parse`] refuses.

@@ -6,6 +6,7 @@ use usus::checksum::Checksum;
 use usus::{Absent, Cell, Decoder, Format, Plan, Record, Value};
 
 use crate::drive::{Input, run};
+use crate::inside::packed_says_the_same;
 use crate::ways::compare;
 
 /// What a device of the format sends.
@@ -538,6 +539,7 @@ proptest! {
             prop_assert_eq!(&split, &whole, "{}", text);
         }
         compare(&plan, &bytes, 1_000);
+        packed_says_the_same(&text, &bytes, &mut rng);
         let mut decoder = Decoder::new(&plan);
         let line = decoder.line("", 0).unwrap();
         let mut wrong = None;

@@ -563,6 +563,18 @@ pub fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         (
+            "frames that lie inside of what is not there",
+            own(
+                "format = 'x'\n[[frame]]\nname = 'a'\ncut = 'slip'\n[record.r]\nframe = 'a'\nfields = [{ name = 'v', type = 'u8' }, { name = 'load', type = 'bytes' }]\n[[frame]]\nname = 'b'\ninside = 'load'\ncut = 'text'\n[[frame]]\nname = 'c'\ninside = 'q.load'\ncut = 'text'\n[[frame]]\nname = 'd'\ninside = 'r.laod'\ncut = 'text'\n[[frame]]\nname = 'e'\ninside = 'r.v'\ncut = 'text'",
+            ),
+        ),
+        (
+            "frames inside of themselves, of silences, on lines",
+            own(
+                "format = 'x'\n[line.port]\n[[frame]]\nname = 'a'\ncut = 'slip'\ninside = 's.load'\n[record.r]\nframe = 'a'\nfields = [{ name = 'load', type = 'bytes' }]\n[[frame]]\nname = 'b'\ninside = 'r.load'\ncut = 'cobs'\n[record.s]\nframe = 'b'\nfields = [{ name = 'load', type = 'bytes' }]\n[[frame]]\nname = 'c'\ninside = 's.load'\ncut = 'idle'\nidle = '5 ms'\n[[frame]]\nname = 'd'\ninside = 's.load'\non = 'port'\ncut = 'text'",
+            ),
+        ),
+        (
             "examples that are none",
             own(
                 "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }]\n[[example]]\nbytes = '0'\ngives = { record = 'r' }\n[[example]]\ntext = 'x'\nbytes = '00'\ngives = {}\n[[example]]\ntext = 'x'",

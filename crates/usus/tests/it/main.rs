@@ -10,6 +10,7 @@ mod encoders;
 mod formats;
 mod framings;
 mod fuzz;
+mod inside;
 mod parts;
 mod properties;
 mod reference;
