@@ -5,6 +5,7 @@ use std::path::Path;
 
 use usus::checksum::Checksum;
 use usus::{Format, Plan};
+use usus_io::files_beside;
 
 use crate::arguments::{Blank, Formats};
 use crate::check::table;
@@ -116,7 +117,13 @@ pub(crate) fn load(name: &str, voice: &Voice) -> Option<Loaded> {
             return None;
         }
     };
-    let compiled = Format::parse(&text).and_then(|format| format.compile().map(|plan| (format, plan)));
+    // What ships with usus, or comes over a pipe, has no folder.
+    let mut beside = (name != "-" && path.exists()).then(|| files_beside(path));
+    let load = |file: &str| match &mut beside {
+        Some(load) => load(file),
+        None => Err("this format does not lie in a folder".to_owned()),
+    };
+    let compiled = Format::parse_with(&text, load).and_then(|format| format.compile().map(|plan| (format, plan)));
     match compiled {
         Ok((format, plan)) => Some(Loaded { format, plan, text }),
         Err(found) => {

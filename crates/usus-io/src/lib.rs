@@ -15,6 +15,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod beside;
 mod listen;
 mod output;
 mod pieces;
@@ -28,6 +29,7 @@ mod search;
 mod serve;
 mod source;
 
+pub use beside::files_beside;
 pub use listen::{LineEvent, LineEvents, Stop, listen};
 pub use output::{
     Destination, Existing, JsonLines, OutputError, OutputOptions, Outputs, Protected, RejectFile, TableOptions,

@@ -54,7 +54,7 @@ impl Plan {
         let run = |(example, declared): (usize, &Example)| {
             let differences = self.run_example(format, declared);
             let (span, kind) = (declared.span.clone(), declared.kind.value.clone());
-            let (line, column) = crate::problem::place(&format.text, span.start);
+            let (line, column) = crate::problem::place(&format.source.text, span.start);
             ExampleOutcome { example, span, line, column, kind, differences }
         };
         format.examples.iter().enumerate().map(run).collect()

@@ -1,6 +1,7 @@
 //! What can be wrong with a format file: every problem with its place and its facts. Rendering them for people is the caller's
 //! business; the texts here are one line each.
 
+use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
@@ -8,6 +9,7 @@ use core::fmt;
 use core::ops::Range;
 
 pub use crate::expression::ExpressionProblemKind;
+use crate::format::Source;
 use crate::limits;
 
 /// One problem of a format file, or something in it that can hardly be meant.
@@ -172,6 +174,32 @@ pub enum ProblemKind {
     /// A group whose items have no bytes.
     #[error("the items of this group have no bytes")]
     EmptyItem,
+    /// A file beside the format that cannot be loaded.
+    #[error("`{file}` cannot be loaded: {why}")]
+    NotLoaded {
+        /// Its name.
+        file: String,
+        /// Why not.
+        why: String,
+    },
+    /// Something in a file beside the format.
+    #[error("{file}, line {line}: {kind}")]
+    InFile {
+        /// The file.
+        file: String,
+        /// The line of it, from 1.
+        line: usize,
+        /// What is wrong there.
+        kind: Box<ProblemKind>,
+    },
+    /// A column of such a file whose heading is no key.
+    #[error("the heading `{key}` is none of the keys")]
+    UnknownHeading {
+        /// What it is, or is said to mean.
+        key: String,
+        /// The key most like it.
+        nearest: Option<String>,
+    },
     /// A value that makes no sense, with why.
     #[error("{0}")]
     Senseless(&'static str),
@@ -296,10 +324,26 @@ impl fmt::Display for VariantUnitText<'_> {
 impl Problem {
     /// What would be right, where that can be told.
     pub fn help(&self) -> Option<String> {
+        self.kind.help()
+    }
+}
+
+impl ProblemKind {
+    /// What could be done about it, if that can be said.
+    fn help(&self) -> Option<String> {
         let list = |words: &mut dyn Iterator<Item = &str>| {
             words.map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", ")
         };
-        match &self.kind {
+        match self {
+            ProblemKind::InFile { kind, .. } => kind.help(),
+            ProblemKind::UnknownHeading { nearest, .. } => {
+                let map =
+                    "`keys = { \"heading\" = \"key\" }` says which key a heading means; \"\" leaves its column out";
+                Some(match nearest {
+                    Some(nearest) => format!("did you mean `{nearest}`? {map}"),
+                    None => map.to_string(),
+                })
+            }
             ProblemKind::UnknownWord { nearest, allowed, note, .. } => {
                 let words = match (nearest, &allowed[..]) {
                     (Some(nearest), _) => Some(format!("did you mean `{nearest}`?")),
@@ -432,21 +476,21 @@ impl Problems {
         }
     }
 
-    /// The value if there is no problem; else all of them, each with its line and column in `text`.
-    pub(crate) fn none_or<T>(mut self, text: &str, value: Option<T>) -> Result<T, Problems> {
+    /// The value if there is no problem; else all of them, each with its place in what was read.
+    pub(crate) fn none_or<T>(mut self, source: &Source, value: Option<T>) -> Result<T, Problems> {
         match value {
             Some(value) if self.list.is_empty() => Ok(value),
             _ => {
-                place_all(&mut self.list, text);
+                source.place_all(&mut self.list);
                 Err(self)
             }
         }
     }
 
-    /// What is legal, but can hardly be meant, each with its line and column in `text`.
-    pub(crate) fn into_doubts(mut self, text: &str) -> Vec<Problem> {
+    /// What is legal, but can hardly be meant, each with its place in what was read.
+    pub(crate) fn into_doubts(mut self, source: &Source) -> Vec<Problem> {
         let mut doubts = self.doubts.take().unwrap_or_default();
-        place_all(&mut doubts, text);
+        source.place_all(&mut doubts);
         doubts
     }
 
@@ -477,14 +521,6 @@ fn add_to(list: &mut Vec<Problem>, span: Range<usize>, kind: ProblemKind) -> boo
         list.push(problem);
     }
     fits
-}
-
-/// Sorts problems by their places, and tells each its line and column.
-fn place_all(list: &mut [Problem], text: &str) {
-    list.sort_by_key(|problem| (problem.span.start, problem.span.end));
-    for problem in list {
-        (problem.line, problem.column) = place(text, problem.span.start);
-    }
 }
 
 /// Line and column of a byte of the file, from 1; columns count characters.

@@ -288,3 +288,23 @@ fn ports_of_another_system_are_listed() {
     assert_eq!(ran.status, 0);
     assert!(ran.out.starts_with("/dev/ttyUSB3   two-wire tap, serial number Q-9\n"), "{}", ran.out);
 }
+
+/// Fields that come from a spreadsheet are told like any other, and what is wrong in it with its line.
+#[test]
+fn fields_come_from_a_file_beside_the_format() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let format = "format = 'drive'\n[[frame]]\ncut = 'packet'\nstart = 'A7'\nlength = 4\n[record.state]\nfields = { file = 'signals.csv' }\n\
+                  [[example]]\nbytes = 'A7 FF 38 37'\ngives = { record = 'state', speed = -200, load = 55 }";
+    fs::write(path("drive.toml"), format).unwrap();
+    fs::write(path("signals.csv"), "name,byte,type\nspeed,1,i16be\nload,3,u8\n").unwrap();
+    let ran = usus(&["check", &path("drive.toml")]);
+    assert_eq!(ran.status, 0, "{}", ran.said);
+    assert!(ran.out.contains("byte 1-2  speed  i16be") && ran.out.contains("its example holds"), "{}", ran.out);
+    fs::write(path("signals.csv"), "name,byte,type\nspeed,1,i16be\nload,3,u9\n").unwrap();
+    let ran = usus(&["check", &path("drive.toml")]);
+    assert_eq!(ran.status, 1, "{}", ran.said);
+    assert!(ran.said.contains("signals.csv, line 3: `u9` is no type"), "{}", ran.said);
+    fs::write(path("escape.toml"), format.replace("signals.csv", "../signals.csv")).unwrap();
+    assert!(usus(&["check", &path("escape.toml")]).said.contains("it is not in the folder of the format"));
+}

@@ -1,5 +1,6 @@
 //! Tests of sources and outputs through the public interface.
 
+mod beside;
 mod captures;
 mod copying;
 mod existing;

@@ -70,7 +70,7 @@ fn ends(declared: &Declared, raw: [Decimal; 2]) -> Option<[Decimal; 2]> {
 
 /// Looks at the whole: what is missing, and records to which nothing is left.
 pub(super) fn whole(format: &Format, frames: &[Frame], kinds: &[Kind], problems: &mut Problems) {
-    let first_line = 0..format.text.lines().next().map_or(0, str::len);
+    let first_line = 0..format.source.text.lines().next().map_or(0, str::len);
     if format.examples.is_empty() {
         problems.doubt(first_line.clone(), ProblemKind::NoExample);
     }

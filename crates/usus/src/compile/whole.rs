@@ -1,6 +1,7 @@
 //! What is asked of a whole format: to be read, to be compiled, and what is doubtful about it.
 
 use alloc::borrow::Cow;
+use alloc::string::{String, ToString};
 use alloc::sync::Arc;
 use alloc::vec::Vec;
 
@@ -31,14 +32,41 @@ impl Format {
     /// # Ok::<(), usus::Problems>(())
     /// ```
     pub fn parse(text: &str) -> Result<Format, Problems> {
-        let (format, mut problems) = format::read(text);
+        Format::parse_with(text, |_| Err("there is nothing that loads files".to_string()))
+    }
+
+    /// Reads a format file that may name files beside it, such as a CSV of its fields: `load` gives their texts, by the names that stand in the file, or
+    /// says why it cannot.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`Format::parse`]; problems in such a file are told where it is named, with its line.
+    ///
+    /// ```
+    /// let text = r#"
+    ///     format = "scale"
+    ///     [[frame]]
+    ///     cut = "text"
+    ///     [record.weight]
+    ///     fields = { file = "columns.csv", keys = { "Signal" = "name" } }
+    /// "#;
+    /// let load = |name: &str| match name {
+    ///     "columns.csv" => Ok("Signal,type,unit\nweight,number,kg\n".to_string()),
+    ///     _ => Err("there is no such file".to_string()),
+    /// };
+    /// let format = usus::Format::parse_with(text, load)?;
+    /// assert_eq!(format.records[0].fields[0].unit.as_ref().unwrap().value, "kg");
+    /// # Ok::<(), usus::Problems>(())
+    /// ```
+    pub fn parse_with(text: &str, mut load: impl FnMut(&str) -> Result<String, String>) -> Result<Format, Problems> {
+        let (format, source, mut problems) = format::read(text, &mut load);
         if let (Some(format), false) = (&format, problems.is_empty()) {
             // Whoever mends a file wants to know all that is wrong with it.
             if let Err(later) = plan(format) {
                 problems.add_independent(later);
             }
         }
-        problems.none_or(text, format)
+        problems.none_or(&source, format)
     }
 
     /// Compiles the format: resolves every place, length, name and condition.
@@ -71,13 +99,14 @@ impl Format {
         let Ok(format) = self.as_read() else { return Vec::new() };
         let mut problems = Problems::with_doubts();
         compile(&format, &mut problems);
-        problems.into_doubts(&format.text)
+        problems.into_doubts(&format.source)
     }
 
     /// The format as a file gives it: itself as it was read, or, if it was made or altered in code, what its file says.
     pub(crate) fn as_read(&self) -> Result<Cow<'_, Format>, Problems> {
-        match format::read(&self.text) {
-            (Some(read), problems) if problems.is_empty() && read == *self => Ok(Cow::Borrowed(self)),
+        let load = &mut |name: &str| self.source.file(name).map(ToString::to_string).ok_or_else(String::new);
+        match format::read(&self.source.text, load) {
+            (Some(read), _, problems) if problems.is_empty() && read == *self => Ok(Cow::Borrowed(self)),
             _ => Format::parse(&self.to_toml()).map(Cow::Owned),
         }
     }
@@ -87,5 +116,5 @@ impl Format {
 pub(crate) fn plan(format: &Format) -> Result<Plan, Problems> {
     let mut problems = Problems::default();
     let inner = compile(format, &mut problems);
-    problems.none_or(&format.text, inner.map(|inner| Plan(Arc::new(inner))))
+    problems.none_or(&format.source, inner.map(|inner| Plan(Arc::new(inner))))
 }

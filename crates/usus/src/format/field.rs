@@ -33,12 +33,27 @@ fn read_list(keys: &mut Keys<'_, '_>, key: &'static str, depth: usize) -> Vec<Fi
 
 /// `depth` says how many groups are around it.
 fn read(table: &DeTable<'_>, span: Range<usize>, depth: usize, problems: &mut Problems) -> Field {
-    let mut keys = Keys::new(table, span.clone(), "a field", problems);
+    let mut keys = Keys::new(table, span, "a field", problems);
+    let field = read_keys(&mut keys, depth);
+    keys.done();
+    field
+}
+
+/// All keys that a field may have.
+pub(super) fn known_keys() -> Vec<&'static str> {
+    let (table, mut problems) = (DeTable::new(), Problems::default());
+    let mut keys = Keys::new(&table, 0..0, "a field", &mut problems);
+    read_keys(&mut keys, 0);
+    keys.known()
+}
+
+fn read_keys(keys: &mut Keys<'_, '_>, depth: usize) -> Field {
+    let span = keys.span();
     let name = keys.name("name");
     let internal = keys.flag("internal");
-    let place = read_place(&mut keys);
+    let place = read_place(keys);
     let label = keys.text("label");
-    let kind = read_type(&mut keys);
+    let kind = read_type(keys);
     let is_bool = kind.as_ref().is_some_and(|kind| kind.value == FieldType::Bool);
     let field = Field {
         span,
@@ -49,61 +64,57 @@ fn read(table: &DeTable<'_>, span: Range<usize>, depth: usize, problems: &mut Pr
         place,
         label,
         kind,
-        width: read_width(&mut keys, "width"),
+        width: read_width(keys, "width"),
         until: None,
-        bits: read_bits(&mut keys),
-        bits_from: read_bits_from(&mut keys),
-        sign: read_sign(&mut keys),
-        flags: read_flags(&mut keys),
-        codes: read_codes(&mut keys, is_bool),
+        bits: read_bits(keys),
+        bits_from: read_bits_from(keys),
+        sign: read_sign(keys),
+        flags: read_flags(keys),
+        codes: read_codes(keys, is_bool),
         equals: keys.literal("equals"),
         reserved: keys.flag("reserved"),
-        scale: read_scale(&mut keys),
+        scale: read_scale(keys),
         add: keys.decimal("add"),
         places: keys
             .within("places", 0, i64::from(limits::PLACES))
             .and_then(|places| Some(Spanned { span: places.span, value: u8::try_from(places.value).ok()? })),
         unit: keys.text("unit"),
         unit_sent: keys.text("unit_sent"),
-        suffixes: read_suffixes(&mut keys),
-        decimal: read_character(&mut keys, "decimal", &[",", "."]),
-        thousands: read_character(&mut keys, "thousands", &[",", ".", "'", " ", "_"]),
-        limit_marks: read_limit_marks(&mut keys),
+        suffixes: read_suffixes(keys),
+        decimal: read_character(keys, "decimal", &[",", "."]),
+        thousands: read_character(keys, "thousands", &[",", ".", "'", " ", "_"]),
+        limit_marks: read_limit_marks(keys),
         sign_from: keys.text("sign_from"),
         scale_from: keys.text("scale_from"),
         unit_from: keys.text("unit_from"),
         no_data: keys.literals("no_data"),
-        range: read_range(&mut keys),
+        range: read_range(keys),
         counter: keys.flag("counter"),
         rollover: keys.within("rollover", 1, i64::MAX),
         layout: keys.text("layout"),
-        since: read_since(&mut keys),
+        since: read_since(keys),
         first_year: keys.within("first_year", 0, 9_900),
-        zone: read_zone(&mut keys),
-        when: read_when(&mut keys),
+        zone: read_zone(keys),
+        when: read_when(keys),
         optional: keys.flag("optional"),
         strict: keys
             .word("invalid", "treatment of invalid text", &[("reject", true), ("keep", false)])
             .unwrap_or(false),
-        charsets: read_charsets(&mut keys),
-        fill: read_fill(&mut keys),
+        charsets: read_charsets(keys),
+        fill: read_fill(keys),
         closed: keys.flag("closed"),
-        address: read_address(&mut keys),
+        address: read_address(keys),
         run: None,
         group: None,
     };
-    let until = read_until(&mut keys);
-    if let Some(run) = read_run(&mut keys, depth) {
-        let field = Field { until, run: Some(run), ..field };
-        keys.done();
-        return field;
+    let until = read_until(keys);
+    if let Some(run) = read_run(keys, depth) {
+        return Field { until, run: Some(run), ..field };
     }
-    let field = match read_group(&mut keys, &field, until.clone(), depth) {
+    match read_group(keys, &field, until.clone(), depth) {
         Some(group) => Field { group: Some(group), ..field },
         None => Field { until, ..field },
-    };
-    keys.done();
-    field
+    }
 }
 
 fn read_place(keys: &mut Keys<'_, '_>) -> Place {

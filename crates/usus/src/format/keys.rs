@@ -247,15 +247,21 @@ impl<'t, 'p> Keys<'t, 'p> {
         }
     }
 
-    /// Reports the keys that nobody asked for.
-    pub(super) fn done(self) {
+    /// The keys that were asked for.
+    pub(super) fn known(&self) -> Vec<&'static str> {
         let mut known: Vec<&'static str> = Vec::new();
-        for key in self.known {
+        for key in &self.known {
             // Some are asked for twice.
-            if !known.contains(&key) {
+            if !known.contains(key) {
                 known.push(key);
             }
         }
+        known
+    }
+
+    /// Reports the keys that nobody asked for.
+    pub(super) fn done(self) {
+        let known = self.known();
         for (key, _) in in_file_order(self.table) {
             if !known.contains(&key.value.as_str()) {
                 let kind = ProblemKind::UnknownKey {

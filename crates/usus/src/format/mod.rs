@@ -3,12 +3,14 @@
 //! Here live the types of the declaration and its reading from TOML, with every problem reported at its place. What a
 //! declaration *means* for bytes (places, lengths, kinds) is worked out in `plan`.
 
+mod beside;
 mod example;
 mod field;
 mod frame;
 mod keys;
 mod pattern;
 mod read;
+mod source;
 mod types;
 mod write;
 
@@ -17,9 +19,9 @@ pub use keys::hex_bytes;
 use keys::hex_digits;
 pub use pattern::{BytePattern, MaskedByte, byte_pattern};
 pub(crate) use read::format as read;
+pub(crate) use source::Source;
 
 use alloc::string::{String, ToString};
-use alloc::sync::Arc;
 use alloc::vec::Vec;
 use core::ops::Range;
 
@@ -85,8 +87,8 @@ pub struct Format {
     pub ignores: Vec<Ignore>,
     /// `[[example]]`, in the order of the file.
     pub examples: Vec<Example>,
-    /// The file that it was read from; empty for one made in code.
-    pub(crate) text: Arc<str>,
+    /// What it was read from; empty for one made in code.
+    pub(crate) source: Source,
 }
 
 impl Format {
@@ -104,7 +106,7 @@ impl Format {
             records: Vec::new(),
             ignores: Vec::new(),
             examples: Vec::new(),
-            text: Arc::default(),
+            source: Source::default(),
         }
     }
 

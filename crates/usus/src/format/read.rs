@@ -6,19 +6,22 @@ use core::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
+use super::beside::{self, Beside};
 use super::keys::{Keys, in_file_order, unknown_word};
-use super::{Clean, Format, Ignore, Limits, LineRole, Record, Serial, Spanned, When, example, field, frame};
+use super::source::{Load, moved_behind};
+use super::{Clean, Format, Ignore, Limits, LineRole, Record, Serial, Source, Spanned, When, example, field, frame};
 use crate::expression;
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
 
-/// Reads a whole format file: what could be read of it, and what is wrong with it.
-pub(crate) fn format(text: &str) -> (Option<Format>, Problems) {
+/// Reads a whole format file: what could be read of it, from what, and what is wrong with it.
+pub(crate) fn format(text: &str, load: &mut Load<'_>) -> (Option<Format>, Source, Problems) {
     let mut problems = Problems::default();
+    let source = Source { text: text.into(), ..Source::default() };
     if text.len() > limits::FORMAT_BYTES {
         let kind = ProblemKind::FileSize { found: text.len(), limit: limits::FORMAT_BYTES };
         problems.add(0..0, kind);
-        return (None, problems);
+        return (None, source, problems);
     }
     let (document, errors) = DeTable::parse_recoverable(text);
     if !errors.is_empty() {
@@ -27,14 +30,28 @@ pub(crate) fn format(text: &str) -> (Option<Format>, Problems) {
             let span = error.span().unwrap_or(0..0);
             problems.add(span, ProblemKind::Syntax(error.message().to_string()));
         }
-        return (None, problems);
+        return (None, source, problems);
     }
-    let format = read_top(text, document.get_ref(), &mut problems);
-    (format, problems)
+    let beside = Beside::load(document.get_ref(), text, load, &mut problems);
+    let rows = moved_behind(text, &beside.text);
+    let mut document = document.into_inner();
+    if !beside.text.is_empty() {
+        let (rows, errors) = DeTable::parse_recoverable(&rows);
+        if !errors.is_empty() {
+            // Every cell was written so that it can be read.
+            problems.add(0..0, ProblemKind::Senseless("the rows of a file beside it cannot be read"));
+        }
+        let mut found: Vec<_> = rows.into_inner().into_iter().collect();
+        found.sort_by_key(|(key, _)| key.span().start);
+        beside::replace(&mut document, true, &mut found.into_iter().map(|(_, rows)| rows));
+    }
+    let source = beside.into_source(text);
+    let format = read_top(&document, &source, &mut problems);
+    (format, source, problems)
 }
 
-fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<Format> {
-    let first_line = 0..text.lines().next().map_or(0, str::len);
+fn read_top(table: &DeTable<'_>, source: &Source, problems: &mut Problems) -> Option<Format> {
+    let first_line = 0..source.text.lines().next().map_or(0, str::len);
     let mut keys = Keys::new(table, first_line, "the format file", problems);
     let name = keys.required_text("format").map(|name| name.value);
     let title = keys.text("title").map(|title| title.value);
@@ -64,7 +81,7 @@ fn read_top(text: &str, table: &DeTable<'_>, problems: &mut Problems) -> Option<
         records,
         ignores,
         examples,
-        text: text.into(),
+        source: source.clone(),
     })
 }
 

@@ -370,7 +370,7 @@ fn written(text: &Option<Spanned<String>>) -> Option<&str> {
 }
 
 /// A text in the quotes that need no escapes, if there are such; always in one line.
-fn quoted(text: &str) -> String {
+pub(super) fn quoted(text: &str) -> String {
     let builder = TomlStringBuilder::new(text);
     let quoted = builder.as_basic_pretty().or_else(|| builder.as_literal()).unwrap_or_else(|| builder.as_basic());
     quoted.to_toml_value()

@@ -1,6 +1,7 @@
 //! The cases in `tests/cases`: a format, an input, the events it gives. Each is run in every way in which bytes can come.
 //!
-//! A case file has three parts, each behind a line of its own: `== format`, `== input`, `== events`. The input has a line for each
+//! A case file has three parts, each behind a line of its own: `== format`, `== input`, `== events`; before the input may stand files beside the
+//! format, each behind `== file NAME`. The input has a line for each
 //! step: `text …` (with the escapes of a Rust byte string), `hex …`, `repeat N …` before either, `at T ms` for the time of what follows,
 //! `on ROLE`, `fault PARITY at N` on the next bytes, `loss`. Those in `tests/cases/waiting` are known to fail, and say before the format what
 //! they wait for. With `UPDATE_CASES=1` the events are written anew.
@@ -59,7 +60,16 @@ fn read(path: &Path) -> Result<Case, Problems> {
         Some(file) => fs::read_to_string(PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..").join(file)).unwrap(),
         None => format.to_owned(),
     };
-    let plan = Format::parse(&format)?.compile()?;
+    let (format, files) = format.split_once("== file ").unwrap_or((&format, ""));
+    let files: Vec<(&str, &str)> = files.split("== file ").filter_map(|file| file.split_once('\n')).collect();
+    let load = |name: &str| match files.iter().find(|(known, _)| *known == name) {
+        Some((_, text)) => Ok((*text).to_owned()),
+        None => Err("there is no such file".to_owned()),
+    };
+    let parsed = Format::parse_with(format, load)?;
+    let plan = parsed.compile()?;
+    // Without its files it is another text that says the same.
+    let format = if files.is_empty() { format.to_owned() } else { parsed.to_toml() };
     let (front, path) = (front.to_owned(), path.to_owned());
     Ok(Case {
         front,

@@ -884,3 +884,47 @@ fn the_shipped_formats_are_sound_and_their_examples_hold() {
         }
     }
 }
+
+#[test]
+fn what_is_wrong_in_files_beside_a_format_is_told_with_its_line() {
+    let fields = |rest: &str| packet("start = 'AA'\nlength = 4", &format!("fields = {{ file = 'f.csv'{rest} }}"));
+    let codes = packet(
+        "start = 'AA'\nlength = 2",
+        "fields = [{ name = 'v', type = 'u8', codes = { file = 'f.csv', keys = { 'raw' = 'value' } } }]",
+    );
+    let mut many = "name,byte,type\n".to_owned();
+    (0..3_000).for_each(|row| writeln!(many, "f{row},{},u8", row + 1).unwrap());
+    let rows: [(&str, String, &str); 16] = [
+        ("no file", fields(""), "(none)"),
+        ("empty", fields(""), ""),
+        ("headings alone", fields(""), "name,byte,type\n"),
+        ("unknown headings", fields(", keys = { 'Ofset' = 'byte' }"), "name,Offset,tpye,remarks\na,1,u24be,yes\n"),
+        ("a heading twice", fields(""), "name,type,name\na,u24be,b\n"),
+        ("more cells than headings", fields(""), "name,type\na,u24be,7\n"),
+        ("wrong values", fields(""), "name,byte,type,scale,internal,range\na,one,u24be,big,perhaps,9\n"),
+        ("a name twice, and a type that is none", fields(""), "name,type\n\na,u8\n\"a\",u8\nb,u9\n"),
+        (
+            "bytes without a name, behind a row over three lines",
+            fields(""),
+            "name,title,type,byte\na,\"one\ntwo\nthree\",u8,1\nb,,u8,3\n",
+        ),
+        ("an unknown name in a condition", fields(""), "name,type,when\na,u8,\na2,u16be,b > 1\n"),
+        ("an odd separator", fields(", separator = '::'"), "name\n"),
+        ("unknown keys", fields(", sheet = 2"), "name,type\na,u24be\n"),
+        ("too many rows", fields("").replace("length = 4", "length = 3001"), &many),
+        ("cells that try to be something else", fields(""), "name,type,no_data\n\"a\"\"}]\",u8,\na,u16be,\"[1, {}\"\n"),
+        ("codes without names, and twice", codes.clone(), "raw,name\n0,idle\n1,\n0,busy\n"),
+        ("codes that are no numbers", codes, "raw,name\nidle,0\n"),
+    ];
+    let mut out = String::new();
+    for (name, text, file) in rows {
+        let load = |_: &str| match file {
+            "(none)" => Err("there is no such file".to_owned()),
+            file => Ok(file.to_owned()),
+        };
+        let found = Format::parse_with(&text, load).and_then(|format| format.compile().map(|_| ()));
+        writeln!(out, "{name}\n{}", found.map_or_else(|found| show(&text, &found), |()| "  sound\n".to_owned()))
+            .unwrap();
+    }
+    insta::assert_snapshot!(out);
+}
