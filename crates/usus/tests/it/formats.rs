@@ -12,7 +12,7 @@ use crate::cases::format_texts;
 /// A format without the places of the file that it was read from.
 fn bare(format: &Format) -> String {
     let shown = format!("{format:?}");
-    let shown = shown.rsplit_once(", text: ").unwrap().0.replace("start: None", "start: ");
+    let shown = shown.rsplit_once(", source: ").unwrap().0.replace("start: None", "start: ");
     let mut bare = String::new();
     for part in shown.split("..") {
         let digit = |character: char| character.is_ascii_digit();
