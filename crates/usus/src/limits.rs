@@ -21,6 +21,8 @@ pub const ALL_FIELDS: usize = 65_536;
 pub const ALL_CODES: usize = 262_144;
 /// Entries of one `codes` or `flags` table.
 pub const CODES: usize = 4_096;
+/// Bytes of a part of a packet that goes on until a pattern, and stands before the packet's length.
+pub const PART_BEFORE: usize = 256;
 /// Bytes of a start pattern, or of another text by which frames and their parts are found.
 pub const START: usize = 64;
 /// Texts of a `separator`.

@@ -61,6 +61,11 @@ pub enum Reason {
         /// That length, in bytes.
         length: u32,
     },
+    /// A part that varies, behind which a packet's length stands, does not end.
+    LengthPast {
+        /// The frame.
+        frame: u16,
+    },
     /// Another packet seems to begin before this one has ended.
     BeginsAnew {
         /// The frame.
@@ -275,6 +280,7 @@ impl Reason {
             Reason::ChecksumAbsent { .. } => "checksum absent",
             Reason::SentenceAmidLine { .. } => "sentence amid a line",
             Reason::NoEnd { .. } => "no end",
+            Reason::LengthPast { .. } => "no length",
             Reason::BeginsAnew { .. } => "begins anew",
             Reason::Escape { .. } => "escape",
             Reason::Coding { .. } => "coding",
@@ -371,6 +377,10 @@ impl fmt::Display for Description<'_> {
             }
             Reason::NoEnd { frame, length } => {
                 write!(f, "{} begins, but does not end within {length} bytes", named(frame))
+            }
+            Reason::LengthPast { frame } => {
+                let most = limits::PART_BEFORE;
+                write!(f, "{} begins, but what stands before its length does not end within {most} bytes", named(frame))
             }
             Reason::BeginsAnew { frame } => write!(f, "{} begins, and begins anew before its end", named(frame)),
             Reason::Escape { frame } => {

@@ -58,7 +58,7 @@ pub(super) fn finish_frame(
                 }
                 (Length::ToEnd, _) if is_coded => (format.limits.line + behind).min(limits::FRAME),
                 (_, Some(longest)) => (longest + behind).min(cap),
-                (Length::ToEnd | Length::Fields(_) | Length::Record, None) => cap,
+                (Length::ToEnd | Length::Fields(_) | Length::Past(_) | Length::Record, None) => cap,
             };
             if is_coded {
                 // What is told by the header is known once it is decoded.

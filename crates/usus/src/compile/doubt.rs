@@ -46,6 +46,7 @@ pub(super) fn field(declared: &Declared, kind: FieldType, problems: &mut Problem
     let told_elsewhere = declared.unit_from.is_some()
         || declared.scale_from.is_some()
         || declared.unit_sent.is_some()
+        || declared.ratio.is_some()
         || declared.sign_from.is_some();
     let Some(range) = declared.range.as_ref().filter(|_| !told_elsewhere) else { return };
     let Some(mut ends) = ends(declared, [low, high]) else { return };

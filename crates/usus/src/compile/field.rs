@@ -7,7 +7,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::expression::Type;
-use crate::format::{BcdType, BitsFrom, Field as Declared, FieldType, Literal, Place, Spanned};
+use crate::format::{BcdType, BitsFrom, Field as Declared, FieldType, Literal, Place, Ratio, Spanned};
 use crate::integer::{Integer, Order, Sign};
 use crate::plan::{
     At, Bcd, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, ScaleFrom, SentUnits, Separation, SignFrom,
@@ -15,7 +15,7 @@ use crate::plan::{
 };
 use crate::problem::{ProblemKind, Problems};
 use crate::schema::FieldSchema;
-use crate::unit;
+use crate::unit::{self, Conversion};
 use crate::value::{Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, instant, parse_offset, sent, sent_as};
 
 /// Finds another field of the record, or the known name most like it.
@@ -369,7 +369,8 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(!declared.flags.is_empty() && declared.bits.is_some(), "bits", "`flags`");
     let coded = numeric || matches!(kind, FieldType::Text | FieldType::Bool);
     conflict(!declared.codes.is_empty() && !coded, "codes", "this type");
-    conflict(declared.scale.is_some() && !numeric, "scale", "this type: only integers and numbers are scaled");
+    let is_scaled = declared.scale.is_some() || declared.ratio.is_some();
+    conflict(is_scaled && !numeric, "scale", "this type: only integers and numbers are scaled");
     conflict(
         declared.scale_from.is_some() && !numeric,
         "scale_from",
@@ -386,7 +387,8 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
         + usize::from(declared.suffixes.iter().any(|(_, unit)| unit.is_some()));
     conflict(units > 1, "unit_sent", "something else that tells the unit which is sent");
     conflict(declared.unit_sent.is_some() && !numeric, "unit_sent", "this type: only numbers convert");
-    conflict(declared.places.is_some() && units == 0, "places", "a field whose unit is not converted");
+    let converts = units > 0 || declared.ratio.is_some();
+    conflict(declared.places.is_some() && !converts, "places", "a field whose unit is not converted");
     let written = kind == FieldType::Number;
     for (key, said) in [
         ("suffix", !declared.suffixes.is_empty()),
@@ -444,10 +446,11 @@ fn number(declared: &Declared, kind: FieldType, of: NumberOf, lookup: &Lookup<'_
     let convert = Convert {
         scale: declared.scale.as_ref().map(|scale| scale.value),
         scale_from: scale_from(declared, lookup, problems).map(Box::new),
-        add: declared.add.as_ref().map(|add| add.value),
+        // What is added to a ratio is part of its conversion.
+        add: declared.add.as_ref().filter(|_| declared.ratio.is_none()).map(|add| add.value),
         sign: sign_from(declared, lookup, problems).map(Box::new),
         unit: unit.map(Box::new),
-        sent: sent_units(declared, problems).map(Box::new),
+        sent: ratio(declared, problems).or_else(|| sent_units(declared, problems)).map(Box::new),
     };
     if let Some(since) = declared.since.as_ref().and_then(|since| instant(&since.value)) {
         return Meaning::Since { of, convert, since };
@@ -510,6 +513,42 @@ pub(super) fn notation(declared: &Declared, problems: &mut Problems) -> Option<N
     let limit_marks = declared.limit_marks.as_ref();
     let limit_marks = limit_marks.map(|marks| marks.value.clone().map(|mark| sent(&mark, &declared.charsets)));
     Some(Notation { decimal, thousands, suffixes: suffixes.into(), limit_marks })
+}
+
+/// A scale that is a ratio, with what is added then: as from one unit to another.
+fn ratio(declared: &Declared, problems: &mut Problems) -> Option<SentUnits> {
+    let ratio = declared.ratio.as_ref()?;
+    let Some(places) = &declared.places else {
+        let kind = ProblemKind::Senseless("a ratio needs `places`: to how many a value is rounded");
+        problems.add(ratio.span.clone(), kind);
+        return None;
+    };
+    let others = [
+        ("`scale_from`", declared.scale_from.is_some()),
+        ("`unit_from`", declared.unit_from.is_some()),
+        ("`unit_sent`", declared.unit_sent.is_some()),
+        ("`suffix`", !declared.suffixes.is_empty()),
+        ("`since`", declared.since.is_some()),
+    ];
+    for (with, _) in others.into_iter().filter(|(_, given)| *given) {
+        let with = alloc::format!("{with}: a ratio is no number");
+        problems.add(ratio.span.clone(), ProblemKind::Conflict { key: "scale", with });
+    }
+    let add = declared.add.as_ref().map_or(Some((0, 1)), |add| fraction(add.value));
+    let Some(addend) = add else {
+        problems.add(ratio.span.clone(), ProblemKind::Senseless("what is added to a ratio has at most 18 places"));
+        return None;
+    };
+    let Ratio { numerator, denominator } = ratio.value;
+    let conversion = Conversion { numerator: numerator.into(), denominator: denominator.into(), addend };
+    Some(SentUnits { conversions: [conversion].into(), places: Some(places.value) })
+}
+
+/// A number as a fraction, if it is not too long.
+fn fraction(number: Decimal) -> Option<(i128, i128)> {
+    let denominator = 10i128.checked_pow(u32::from(number.places())).filter(|_| number.places() <= 18)?;
+    let whole = i64::try_from(number.magnitude()).ok()?;
+    Some((if number.is_negative() { -i128::from(whole) } else { whole.into() }, denominator))
 }
 
 /// From the units that `unit_sent` or the suffixes name to that of the value, in the order of the notation's suffixes.
@@ -763,7 +802,8 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
             || declared.unit_from.is_some()
             || declared.sign_from.is_some()
             || declared.scale_from.is_some()
-            || declared.unit_sent.is_some(),
+            || declared.unit_sent.is_some()
+            || declared.ratio.is_some(),
         items: Vec::new(),
         place: 0,
     }
@@ -773,5 +813,5 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
 fn is_whole(declared: &Declared) -> bool {
     let whole = |number: &Option<Spanned<Decimal>>| number.as_ref().is_none_or(|number| number.value.places() == 0);
     let told = declared.unit_from.is_some() || declared.scale_from.is_some();
-    whole(&declared.scale) && whole(&declared.add) && !told && declared.unit_sent.is_none()
+    whole(&declared.scale) && whole(&declared.add) && !told && declared.unit_sent.is_none() && declared.ratio.is_none()
 }

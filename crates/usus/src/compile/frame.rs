@@ -12,8 +12,8 @@ use crate::format::{self, CheckForm, FieldType, Format, Spanned};
 use crate::integer::Order;
 use crate::limits;
 use crate::plan::{
-    At, Burst, Check, CheckPlace, ChoiceKey, Coding, Dle, Edge, Frame, Framing, LayoutRow, Length, Packet, Pairs,
-    Pattern, Raw, Reading, Sentence, Separation, Slot, Stuffed, Stuffing, Text,
+    At, Burst, Check, CheckPlace, ChoiceKey, Coding, Dle, Edge, Frame, Framing, LayoutRow, Length, LengthPast, Packet,
+    Pairs, PartBefore, Pattern, Raw, Reading, Sentence, Separation, Slot, Stuffed, Stuffing, Text,
 };
 use crate::problem::{ProblemKind, Problems};
 use crate::time::Span;
@@ -267,7 +267,8 @@ fn bytes_header(
     }
     let mut header = start;
     if let format::Cut::Packet { length: format::Length::Fields(fields), .. } = &declared.cut {
-        for field in fields {
+        // Behind a part that varies, records say themselves what is where.
+        for field in fields.iter().filter(|field| field.past.is_none()) {
             let size = length_size(field);
             placing.name(At::Front(field.byte), size, &field.span, "the length");
             header = header.max(field.byte + size);
@@ -303,8 +304,21 @@ fn packet(
             Length::Fixed(length.value)
         }
         format::Length::Fields(fields) => {
-            header = fields.iter().fold(header, |header, field| header.max(field.byte + length_size(field)));
+            header = match &**fields {
+                // What varies is not known before.
+                [format::LengthField { past: Some(_), .. }] => header,
+                fields => fields.iter().fold(header, |header, field| header.max(field.byte + length_size(field))),
+            };
             match &**fields {
+                [field @ format::LengthField { past: Some(before), .. }] => {
+                    match length_past(field, before, start.length(), problems) {
+                        Some(past) => {
+                            header = header.max(past.end);
+                            Length::Past(past.into())
+                        }
+                        None => Length::ToEnd,
+                    }
+                }
                 [format::LengthField { byte, kind: FieldType::Integer(integer), bits: None, scale: 1, add, .. }]
                     if !matches!(integer.order, Order::Letters(_)) =>
                 {
@@ -326,6 +340,32 @@ fn packet(
         longest: limits::FRAME,
         fixed: None,
     }
+}
+
+/// A length behind a part that varies.
+fn length_past(
+    field: &format::LengthField,
+    before: &format::PartBefore,
+    start: usize,
+    problems: &mut Problems,
+) -> Option<LengthPast> {
+    let (begin, part) = match before {
+        format::PartBefore::Told(told) => {
+            (told.byte + length_size(told), PartBefore::Told(length_field(told, problems)?))
+        }
+        format::PartBefore::Until { byte, until } => (*byte, PartBefore::Until(*byte, Pattern::new(until))),
+    };
+    if begin < start {
+        let kind = ProblemKind::Senseless("a part that varies stands behind the start");
+        problems.add(field.span.clone(), kind);
+    }
+    if field.byte < begin {
+        let kind = ProblemKind::Senseless(
+            "the length stands behind the part that varies: its `byte` counts as if that was empty",
+        );
+        problems.add(field.span.clone(), kind);
+    }
+    Some(LengthPast { part, field: length_field(field, problems)?, end: field.byte + length_size(field) })
 }
 
 /// Bytes of a field that tells a length.
@@ -406,6 +446,7 @@ fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
     let fields = if let format::Length::Fields(fields) = length { &**fields } else { &[] };
     for field in fields {
         let place = bytes::place_text(At::Front(field.byte), length_size(field), false);
+        let place = if field.past.is_some() { format!("{place}, past what varies") } else { place };
         let times = if field.scale == 1 { String::new() } else { format!("times {}, ", field.scale) };
         let notes = match field.add {
             0 if field.scale == 1 => "length of the whole frame".to_string(),

@@ -389,6 +389,7 @@ fn notes(declared: &Declared) -> String {
         crate::format::Sign::Offset => Some("offset binary".to_string()),
     }));
     notes.extend(declared.scale.as_ref().map(|scale| format!("x {}", scale.value)));
+    notes.extend(declared.ratio.as_ref().map(|ratio| format!("x {}", ratio.value)));
     notes.extend(declared.add.as_ref().map(|add| format!("+ {}", add.value)));
     notes.extend(declared.unit_sent.as_ref().map(|unit| format!("sent in {}", unit.value)));
     if !declared.suffixes.is_empty() {

@@ -11,7 +11,8 @@ use super::keys::{Keys, decimal, in_file_order, pair_of, span_of, wrong};
 use super::read::read_when;
 use super::types::{bits_type, float_type, integer_type, unknown_type};
 use super::{
-    BcdType, Bits, BitsFrom, BytePattern, Count, Field, FieldType, Group, Literal, Place, Run, Sign, Spanned, Width,
+    BcdType, Bits, BitsFrom, BytePattern, Count, Field, FieldType, Group, Literal, Place, Ratio, Run, Sign, Spanned,
+    Width,
 };
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
@@ -74,6 +75,7 @@ fn read_keys(keys: &mut Keys<'_, '_>, depth: usize) -> Field {
         equals: keys.literal("equals"),
         reserved: keys.flag("reserved"),
         scale: read_scale(keys),
+        ratio: read_ratio(keys),
         add: keys.decimal("add"),
         places: keys
             .within("places", 0, i64::from(limits::PLACES))
@@ -365,12 +367,32 @@ fn read_zone(keys: &mut Keys<'_, '_>) -> Option<Spanned<String>> {
 }
 
 fn read_scale(keys: &mut Keys<'_, '_>) -> Option<Spanned<Decimal>> {
+    if matches!(keys.value("scale")?.get_ref(), DeValue::String(_)) {
+        return None;
+    }
     let scale = keys.decimal("scale")?;
     if scale.value.is_zero() {
         keys.problem(scale.span, ProblemKind::Senseless("a scale of zero makes every value the same"));
         return None;
     }
     Some(scale)
+}
+
+/// `scale` as a text: a ratio of whole numbers.
+fn read_ratio(keys: &mut Keys<'_, '_>) -> Option<Spanned<Ratio>> {
+    let value = keys.value("scale")?;
+    let DeValue::String(text) = value.get_ref() else { return None };
+    let ratio = text.split_once('/').and_then(|(numerator, denominator)| {
+        let ratio = Ratio { numerator: numerator.trim().parse().ok()?, denominator: denominator.trim().parse().ok()? };
+        (ratio.numerator != 0 && ratio.denominator > 0).then_some(ratio)
+    });
+    match ratio {
+        Some(ratio) => Some(Spanned { span: value.span(), value: ratio }),
+        None => {
+            keys.wrong("scale", "a number, or a ratio of whole numbers such as \"180/2147483648\"", value);
+            None
+        }
+    }
 }
 
 fn read_range(keys: &mut Keys<'_, '_>) -> Option<Spanned<[Decimal; 2]>> {

@@ -1,5 +1,6 @@
 //! Reading `[[frame]]`: the cut and the keys that belong to it, checksum, header.
 
+use alloc::boxed::Box;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::ops::Range;
@@ -11,8 +12,8 @@ use super::keys::{Keys, unknown_word};
 use super::pattern::BytePattern;
 use super::types::{integer_type, unknown_type};
 use super::{
-    Check, CheckForm, Coding, Cut, FieldType, Frame, Length, LengthField, LineEnd, Presence, Read, Repeated, Silence,
-    Spanned, field,
+    Check, CheckForm, Coding, Cut, FieldType, Frame, Length, LengthField, LineEnd, PartBefore, Presence, Read,
+    Repeated, Silence, Spanned, field,
 };
 use crate::checksum::{self, Checksum};
 use crate::limits;
@@ -331,13 +332,15 @@ fn read_length(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Length> {
         DeValue::Integer(_) => keys.size("length", 1).map(Length::Fixed),
         DeValue::String(word) if word == "record" => Some(Length::Record),
         DeValue::Table(table) => {
-            read_length_field(table, value.span(), keys.problems).map(|field| Length::Fields([field].into()))
+            read_length_field(table, value.span(), true, keys.problems).map(|field| Length::Fields([field].into()))
         }
         DeValue::Array(places) if !places.is_empty() => {
             let mut fields = Vec::new();
             for place in places.iter() {
                 match place.get_ref() {
-                    DeValue::Table(table) => fields.extend(read_length_field(table, place.span(), keys.problems)),
+                    DeValue::Table(table) => {
+                        fields.extend(read_length_field(table, place.span(), false, keys.problems))
+                    }
                     _ => keys.wrong("length", "tables that say where it stands", place),
                 }
             }
@@ -358,7 +361,13 @@ fn read_length(keys: &mut Keys<'_, '_>, has_end: bool) -> Option<Length> {
     }
 }
 
-fn read_length_field(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<LengthField> {
+/// `alone` says that no other place has to agree with it: then a part may vary before it.
+fn read_length_field(
+    table: &DeTable<'_>,
+    span: Range<usize>,
+    alone: bool,
+    problems: &mut Problems,
+) -> Option<LengthField> {
     let mut inner = Keys::new(table, span, "`length`", problems);
     let byte = match inner.size("byte", 0) {
         None if !table.contains_key("byte") => {
@@ -375,6 +384,8 @@ fn read_length_field(table: &DeTable<'_>, span: Range<usize>, problems: &mut Pro
     let bits = field::read_bits(&mut inner).map(|bits| bits.value);
     let scale = inner.size("scale", 1).map_or(1, |scale| scale.value);
     let add = inner.place("add").map_or(0, |add| add.value);
+    let before = if alone { inner.table("past") } else { None };
+    let past = before.and_then(|(table, span)| read_part_before(table, span, inner.problems));
     let span = inner.span();
     inner.done();
     let kind = kind?;
@@ -387,7 +398,21 @@ fn read_length_field(table: &DeTable<'_>, span: Range<usize>, problems: &mut Pro
         problems.add(kind.span, ProblemKind::Conflict { key: "type", with });
         return None;
     }
-    Some(LengthField { span, byte: byte?.value, kind: kind.value, width, bits, scale, add })
+    Some(LengthField { span, byte: byte?.value, kind: kind.value, width, bits, scale, add, past: past.map(Box::new) })
+}
+
+/// `past`: where the bytes of a part are told, or what ends it.
+fn read_part_before(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<PartBefore> {
+    if !table.contains_key("until") {
+        return read_length_field(table, span, false, problems).map(PartBefore::Told);
+    }
+    let mut keys = Keys::new(table, span, "`past`", problems);
+    if !table.contains_key("byte") {
+        keys.missing("byte");
+    }
+    let (byte, until) = (keys.size("byte", 0), read_pattern(&mut keys, "until"));
+    keys.done();
+    Some(PartBefore::Until { byte: byte?.value, until: until? })
 }
 
 fn read_check(keys: &mut Keys<'_, '_>, has_end: bool, in_lines: bool) -> Option<Check> {

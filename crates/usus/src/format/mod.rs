@@ -21,6 +21,7 @@ pub use pattern::{BytePattern, MaskedByte, byte_pattern};
 pub(crate) use read::format as read;
 pub(crate) use source::Source;
 
+use alloc::boxed::Box;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::ops::Range;
@@ -596,13 +597,45 @@ pub struct LengthField {
     pub scale: usize,
     /// `add`: what has to be added to get the length of the whole frame.
     pub add: i64,
+    /// `past`: a part that varies, and stands before it. `byte` and the length are told as if there was none.
+    pub past: Option<Box<PartBefore>>,
+}
+
+/// A part of a packet that varies, and stands before what tells the length.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum PartBefore {
+    /// A field tells how many bytes it has.
+    Told(LengthField),
+    /// It begins at this byte, and goes through the first of these bytes.
+    Until {
+        /// `byte`: its first byte.
+        byte: usize,
+        /// `until`: what ends it, and is its end.
+        until: BytePattern,
+    },
 }
 
 impl LengthField {
     /// An integer that says how long the whole packet is, less `add`.
     pub fn new(byte: usize, integer: Integer, add: i64) -> LengthField {
         let kind = FieldType::Integer(integer);
-        LengthField { span: 0..0, byte, kind, width: None, bits: None, scale: 1, add }
+        LengthField { span: 0..0, byte, kind, width: None, bits: None, scale: 1, add, past: None }
+    }
+}
+
+/// A scale that no number in decimal is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Ratio {
+    /// What the raw value is multiplied by.
+    pub numerator: i64,
+    /// What it is divided by: more than 0.
+    pub denominator: i64,
+}
+
+impl core::fmt::Display for Ratio {
+    /// As in `180/2147483648`.
+    fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
+        write!(f, "{}/{}", self.numerator, self.denominator)
     }
 }
 
@@ -812,6 +845,8 @@ pub struct Field {
     pub reserved: bool,
     /// `scale`: what the raw value is multiplied by.
     pub scale: Option<Spanned<Decimal>>,
+    /// `scale` as a ratio, such as `"180/2147483648"`.
+    pub ratio: Option<Spanned<Ratio>>,
     /// `add`: what is then added.
     pub add: Option<Spanned<Decimal>>,
     /// `places`: places after the point of a converted value.

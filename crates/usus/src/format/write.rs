@@ -10,8 +10,8 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 use super::pattern::pattern_of;
 use super::{
     BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, Expected, Field, FieldType, Format,
-    Frame, Ignore, Length, LengthField, LineEnd, Literal, Place, Presence, Read, Record, Repeated, Sign, Silence,
-    Spanned, When, Width,
+    Frame, Ignore, Length, LengthField, LineEnd, Literal, PartBefore, Place, Presence, Read, Record, Repeated, Sign,
+    Silence, Spanned, When, Width,
 };
 
 /// The file of a format.
@@ -181,6 +181,18 @@ fn length_field(field: &LengthField) -> Keys {
     keys.text("bits", field.bits.map(|bits| bits.to_string()).as_deref());
     keys.shown("scale", (field.scale != 1).then_some(field.scale));
     keys.shown("add", (field.add != 0).then_some(field.add));
+    if let Some(before) = &field.past {
+        let part = match &**before {
+            PartBefore::Told(field) => length_field(field),
+            PartBefore::Until { byte, until } => {
+                let mut part = Keys::default();
+                part.shown("byte", Some(*byte));
+                part.pattern("until", Some(until));
+                part
+            }
+        };
+        keys.put("past", part.inline());
+    }
     keys
 }
 
@@ -298,6 +310,7 @@ fn field(field: &Field) -> Keys {
     keys.put_some("equals", field.equals.as_ref().map(|equals| literal(&equals.value)));
     keys.flag("reserved", field.reserved);
     keys.shown("scale", field.scale.as_ref().map(|scale| scale.value));
+    keys.text("scale", field.ratio.as_ref().map(|ratio| ratio.value.to_string()).as_deref());
     keys.shown("add", field.add.as_ref().map(|add| add.value));
     keys.shown("places", field.places.as_ref().map(|places| places.value));
     keys.text("unit", written(&field.unit));

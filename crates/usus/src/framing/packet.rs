@@ -5,7 +5,10 @@ use super::{Behind, Candidate, CheckState, Contents, Recognise, Recognised, Tool
 use crate::check::{self, Whole};
 use crate::claim::Choices;
 use crate::integer::Integer;
-use crate::plan::{Check, CheckPlace, Choice, Count, Field, Frame, Inner, Length, Packet, Reading, ShapeUnit};
+use crate::limits;
+use crate::plan::{
+    Check, CheckPlace, Choice, Count, Field, Frame, Inner, Length, LengthPast, Packet, PartBefore, Reading, ShapeUnit,
+};
 use crate::read::{Cells, word_of};
 use crate::reason::Reason;
 
@@ -175,6 +178,7 @@ impl Packet {
         let length = match &self.length {
             Length::Fixed(length) => return Ok(*length),
             Length::Fields(fields) => self.told_by_fields(number, fields, bytes)?,
+            Length::Past(past) => self.told_past(number, past, bytes)?,
             // It is known once the record is.
             Length::Record => return Ok(0),
             Length::ToEnd => return self.length_to_end(number, bytes, looked_at),
@@ -204,6 +208,34 @@ impl Packet {
             true => Ok(first),
             false => Err(Verdict::Fail(Reason::LengthsDiffer { frame: number })),
         }
+    }
+
+    /// What a field behind a part that varies says of the length.
+    #[inline(never)]
+    fn told_past(&self, number: u16, past: &LengthPast, bytes: &[u8]) -> Result<i128, Verdict> {
+        let fail = |found: usize| Verdict::Fail(Reason::Length { frame: number, found: found as u64 });
+        let part = match &past.part {
+            PartBefore::Told(field) => {
+                let told = Cells::of_bytes(bytes).integer(field, 0);
+                told.and_then(|told| usize::try_from(told).ok()).ok_or(fail(0))?
+            }
+            PartBefore::Until(from, until) => {
+                let most = from + limits::PART_BEFORE;
+                let seen = bytes.get(*from..bytes.len().min(most)).unwrap_or_default();
+                match until.find(seen) {
+                    Some(place) => place + until.length(),
+                    None if bytes.len() < most => return Err(Verdict::Need(bytes.len() + 1)),
+                    None => return Err(Verdict::Fail(Reason::LengthPast { frame: number })),
+                }
+            }
+        };
+        let end = part.checked_add(past.end).filter(|end| *end <= self.longest).ok_or(fail(part))?;
+        if bytes.len() < end {
+            return Err(Verdict::Need(end));
+        }
+        // As if that part was not there.
+        let told = Cells::of_bytes(bytes.get(part..).unwrap_or_default()).integer(&past.field, 0).ok_or(fail(0))?;
+        Ok(told.saturating_add(part as i128))
     }
 
     /// The length of the record that the header chooses.

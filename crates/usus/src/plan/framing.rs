@@ -65,10 +65,30 @@ pub(crate) enum Length {
     },
     /// Fields tell it, all of them the same.
     Fields(LengthFields),
+    /// It stands behind a part that varies.
+    Past(Box<LengthPast>),
     /// The record that the header chooses has it.
     Record,
     /// Its end tells.
     ToEnd,
+}
+
+/// A length behind a part that varies.
+#[derive(Clone)]
+pub(crate) struct LengthPast {
+    pub(crate) part: PartBefore,
+    /// What tells the length, where it stands and what it tells if that part is empty.
+    pub(crate) field: Field,
+    /// Where it ends then.
+    pub(crate) end: usize,
+}
+
+/// How many bytes such a part has.
+#[derive(Clone)]
+pub(crate) enum PartBefore {
+    Told(Field),
+    /// From a byte through the first of these.
+    Until(usize, Pattern),
 }
 
 /// Frames between delimiters that stand in none of them.

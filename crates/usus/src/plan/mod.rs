@@ -34,7 +34,9 @@ pub(crate) use field::{
 };
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use form::{Form, Step, Walk};
-pub(crate) use framing::{Burst, Dle, Framing, Length, Packet, Sentence, Stuffed, Stuffing, Text};
+pub(crate) use framing::{
+    Burst, Dle, Framing, Length, LengthPast, Packet, PartBefore, Sentence, Stuffed, Stuffing, Text,
+};
 pub(crate) use inside::{Carried, Inside};
 pub use layout::LayoutRow;
 pub(crate) use output::{Group, Output, Plain, Stride, What};

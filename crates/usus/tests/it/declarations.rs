@@ -575,6 +575,33 @@ pub fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         (
+            "lengths behind what varies, where that cannot be",
+            packet(
+                "start = 'AA BB'\nlength = { past = { byte = 1, type = 'u8' }, byte = 2, type = 'u8' }",
+                "fields = [{ name = 'v', type = 'bytes' }]",
+            ) + &packet(
+                "start = 'AA'\nname = 'b'\nlength = { past = { byte = 4, until = '' }, byte = 2, type = 'u8' }",
+                "",
+            )
+            .replace("format = 'p'\n", "")
+            .replace("[record.r]", "[record.s]\nframe = 'b'")
+                + &packet(
+                    "start = 'AA'\nname = 'c'\nlength = [{ byte = 1, type = 'u8', past = { byte = 2, until = '00' } }, { byte = 2, type = 'u8' }]",
+                    "",
+                )
+                .replace("format = 'p'\n", "")
+                .replace("[record.r]", "[record.t]\nframe = 'c'"),
+        ),
+        (
+            "ratios that are none",
+            packet(
+                "start = 'AA'\nlength = 13",
+                "fields = [{ name = 'a', type = 'u16be', scale = '1/0', places = 1 }, { name = 'b', type = 'u16be', scale = '1/3' }, \
+                 { name = 'c', type = 'f32be', scale = '1/3', places = 1 }, { name = 'd', type = 'u16be', scale = 'x' }, \
+                 { name = 'e', type = 'u16be', scale = '1/3', places = 2, unit = 'm', unit_sent = 'mm' }]",
+            ),
+        ),
+        (
             "examples that are none",
             own(
                 "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }]\n[[example]]\nbytes = '0'\ngives = { record = 'r' }\n[[example]]\ntext = 'x'\nbytes = '00'\ngives = {}\n[[example]]\ntext = 'x'",

@@ -14,6 +14,18 @@ fn shifted(number: i128, places: usize) -> String {
     if places == 0 { format!("{sign}{whole}") } else { format!("{sign}{whole}.{fraction}") }
 }
 
+/// `number * top / bottom + add`, rounded to so many places, half to even.
+fn ratio(number: i128, top: i128, bottom: i128, places: u32, add: (i128, i128)) -> String {
+    let (top, bottom) = ((number * top * add.1 + add.0 * bottom) * 10i128.pow(places), bottom * add.1);
+    let (whole, rest) = (top.div_euclid(bottom), top.rem_euclid(bottom));
+    let up = match (2 * rest).cmp(&bottom) {
+        std::cmp::Ordering::Greater => 1,
+        std::cmp::Ordering::Equal => whole.rem_euclid(2),
+        std::cmp::Ordering::Less => 0,
+    };
+    shifted(whole + up, places as usize)
+}
+
 /// An integer of so many bytes, in two's complement.
 fn integer(value: i128, bytes: usize, big: bool) -> Vec<u8> {
     let mut sent = value.to_le_bytes()[..bytes].to_vec();
@@ -237,6 +249,21 @@ fn others_in_bytes() -> Vec<Encoder> {
                 let value = f64::from_bits(rng.u64(..));
                 let value = if value.is_finite() { value } else { -0.25 };
                 (value.to_le_bytes().to_vec(), format!("{value:e}"))
+            }),
+        ),
+        (
+            // An angle in parts of half a turn.
+            "type = 'i32be', scale = '180/2147483648', places = 7".into(),
+            Box::new(|rng| {
+                let number = any_of(rng, 32, true);
+                (integer(number, 4, true), ratio(number, 180, 2_147_483_648, 7, (0, 1)))
+            }),
+        ),
+        (
+            "type = 'u64le', scale = '-7/9', add = 0.5, places = 2".into(),
+            Box::new(|rng| {
+                let number = any_of(rng, 64, false);
+                (integer(number, 8, false), ratio(number, -7, 9, 2, (1, 2)))
             }),
         ),
         (
