@@ -2,12 +2,27 @@
 //!
 //! Nothing may panic, whatever the bytes are; and what is said here has to hold.
 
-use usus::{Decoder, Format, Ledger, LineId, Notice, Plan, Record, Reject, Sink};
+use std::ops::Range;
+
+use usus::{
+    Chunk, Decoder, Fault, FaultKind, Format, Ledger, LineId, Notice, Plan, Problems, Record, Reject, Sink, Time,
+};
+
+/// Separates a format from a file beside it, which has any name.
+pub const BEFORE_FILE: &str = "\n== file\n";
+
+/// A format, and what stands in the file beside it.
+fn parse(text: &str) -> (&str, Result<Format, Problems>) {
+    let (text, file) = text.split_once(BEFORE_FILE).map_or((text, None), |(text, file)| (text, Some(file)));
+    let load = |_: &str| file.map(str::to_owned).ok_or_else(|| "there is none".to_owned());
+    (text, Format::parse_with(text, load))
+}
 
 /// A format file: it has problems, each of which can be told, or it compiles, is written as it was read, and holds its examples or does not.
 pub fn format_text(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
-    let format = match Format::parse(text) {
+    let (text, parsed) = parse(text);
+    let format = match parsed {
         Ok(format) => format,
         Err(problems) => {
             assert!(!problems.is_empty());
@@ -37,7 +52,7 @@ pub const BEHIND_FORMAT: &[u8] = b"\n== input\n";
 pub fn format_and_stream(data: &[u8]) {
     let Some(place) = data.windows(BEHIND_FORMAT.len()).position(|window| window == BEHIND_FORMAT) else { return };
     let (text, stream) = (&data[..place], &data[place + BEHIND_FORMAT.len()..]);
-    let Some(plan) = std::str::from_utf8(text).ok().and_then(|text| Format::parse(text).ok()?.compile().ok()) else {
+    let Some(plan) = std::str::from_utf8(text).ok().and_then(|text| parse(text).1.ok()?.compile().ok()) else {
         return;
     };
     let roles: Vec<String> = plan.roles().map(str::to_owned).collect();
@@ -50,23 +65,48 @@ pub fn format_and_stream(data: &[u8]) {
     }
 }
 
+/// What arrives together: the bytes, when that is in milliseconds, and whether a break stands before it. Where silences and breaks matter, the stream
+/// itself tells where they are.
+fn arrivals(plan: &Plan, stream: &[u8]) -> Vec<(Range<usize>, Option<i64>, bool)> {
+    if !plan.needs_times() && !plan.needs_breaks() {
+        return vec![(0..stream.len(), None, false)];
+    }
+    let mut arrivals = Vec::new();
+    let (mut from, mut now) = (0, 0);
+    for (index, byte) in stream.iter().enumerate() {
+        if byte % 16 == 7 || index + 1 == stream.len() {
+            arrivals.push((from..index + 1, Some(now), byte % 32 == 7));
+            // Either at once, or after any silence: in between, the time that a chunk's own characters took counts.
+            (from, now) = (index + 1, now + if byte % 64 == 7 { 0 } else { 100_000 });
+        }
+    }
+    arrivals
+}
+
 /// What was said of a stream, in pieces of those lengths.
-fn said(plan: &Plan, role: &str, stream: &[u8], piece: impl Fn(usize) -> usize) -> (Vec<String>, Ledger) {
+fn said(plan: &Plan, role: &str, stream: &[u8], piece: impl Fn(usize) -> usize) -> (Vec<String>, Vec<Ledger>) {
     let mut decoder = Decoder::new(plan);
     let line = decoder.line(role, 0).unwrap();
     let mut events = Events(Vec::new());
-    let mut at = 0;
-    while at < stream.len() {
-        let to = at.saturating_add(piece(at)).min(stream.len());
-        let chunk = usus::Chunk::new(line, &stream[at..to]);
-        let Ok(()) = decoder.decode(chunk, &mut events);
-        assert!(decoder.ledger(line).balances());
-        at = to;
+    for (range, time, breaks) in arrivals(plan, stream) {
+        let time = time.map(|milliseconds| Time::from_nanoseconds(milliseconds * 1_000_000));
+        let mut at = range.start;
+        while at < range.end {
+            let to = at.saturating_add(piece(at)).min(range.end);
+            let is_first = breaks && at == range.start;
+            let faults = if is_first { &[Fault { at: 0, kind: FaultKind::Break }][..] } else { &[] };
+            let chunk = Chunk { time, faults, ..Chunk::new(line, &stream[at..to]) };
+            let Ok(()) = decoder.decode(chunk, &mut events);
+            assert!(decoder.ledger(line).balances());
+            at = to;
+        }
     }
     let Ok(()) = decoder.finish().drain(&mut events);
-    let ledger = decoder.ledger(line);
-    assert!(ledger.balances() && ledger.pending == 0 && ledger.total == stream.len() as u64, "{ledger:?}");
-    (events.0, ledger)
+    assert_eq!(decoder.ledger(line).total, stream.len() as u64);
+    let inside = decoder.lines_inside().map(|inside| decoder.ledger(inside.line));
+    let ledgers: Vec<Ledger> = [decoder.ledger(line)].into_iter().chain(inside).collect();
+    assert!(ledgers.iter().all(|ledger| ledger.balances() && ledger.pending == 0), "{ledgers:?}");
+    (events.0, ledgers)
 }
 
 struct Events(Vec<String>);

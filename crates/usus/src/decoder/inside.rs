@@ -45,6 +45,7 @@ impl fmt::Display for LineInside<'_> {
 #[derive(Clone, Debug, Default)]
 pub(super) struct Insides {
     all: Vec<Inside>,
+    carriers: Vec<Carrier>,
     /// Their places in `all`: by the outer line, the number of the field in the plan, and the series.
     known: BTreeMap<Vec<u8>, usize>,
     /// The one at hand; kept so that looking one up allocates nothing.
@@ -60,14 +61,23 @@ pub(super) struct Insides {
     ending: Option<usize>,
 }
 
+/// What the lines have in common that the same records of one line carry.
+#[derive(Clone, Debug)]
+struct Carrier {
+    outer: LineId,
+    inside: u16,
+    /// The counters of those records.
+    slots: Vec<usize>,
+    /// The places of lines on which bytes came since something was missing there: only those can lose anything.
+    fresh: Vec<usize>,
+}
+
 #[derive(Clone, Debug)]
 struct Inside {
     line: usize,
-    outer: LineId,
-    inside: u16,
+    carrier: usize,
     series: String,
-    /// The counters of the records that carry it.
-    slots: Vec<usize>,
+    is_fresh: bool,
     /// What the first of them said last, and what came with it.
     last: Option<u64>,
     piece: Vec<u8>,
@@ -89,11 +99,21 @@ impl Insides {
     /// All of them, in the order of their lines.
     pub(super) fn all<'d>(&'d self, plan: &'d Plan) -> impl Iterator<Item = LineInside<'d>> {
         let told = |inside: &'d Inside| {
-            let field = plan.0.insides.get(usize::from(inside.inside))?.name.as_str();
-            let line = LineId(inside.line as u32);
-            Some(LineInside { line, outer: inside.outer, field, series: &inside.series })
+            let Carrier { outer, inside: number, .. } = *self.carriers.get(inside.carrier)?;
+            let field = plan.0.insides.get(usize::from(number))?.name.as_str();
+            Some(LineInside { line: LineId(inside.line as u32), outer, field, series: &inside.series })
         };
         self.all.iter().filter_map(told)
+    }
+
+    /// The number of what such records carry.
+    fn carrier(&mut self, outer: LineId, inside: u16, slots: impl Iterator<Item = usize>) -> usize {
+        let slots: Vec<usize> = slots.collect();
+        let is_it = |known: &Carrier| (known.outer, known.inside) == (outer, inside) && known.slots == slots;
+        self.carriers.iter().position(is_it).unwrap_or_else(|| {
+            self.carriers.push(Carrier { outer, inside, slots: slots.clone(), fresh: Vec::new() });
+            self.carriers.len() - 1
+        })
     }
 
     /// Puts together the key of what a record carries.
@@ -194,6 +214,11 @@ impl<S: Sink> Unpacking<'_, S> {
             inside.piece.extend_from_slice(bytes);
         }
         line.push(record.completed(), bytes, &[]);
+        if !core::mem::replace(&mut inside.is_fresh, true)
+            && let Some(carrier) = self.insides.carriers.get_mut(inside.carrier)
+        {
+            carrier.fresh.push(place);
+        }
         self.insides.speaking.push(inside.line);
     }
 
@@ -218,21 +243,27 @@ impl<S: Sink> Unpacking<'_, S> {
         self.lines.push(line);
         let text = self.insides.key.get(SERIES..).unwrap_or_default();
         let series = String::from_utf8_lossy(text).trim_end_matches('\u{1F}').replace('\u{1F}', ",");
-        let slots = record.compiled.counters.iter().map(|counter| counter.slot).collect();
         let outer = record.line();
+        let slots = record.compiled.counters.iter().map(|counter| counter.slot);
+        let carrier = self.insides.carrier(outer, carried.inside, slots);
         self.sink.line_inside(&LineInside { line: id, outer, field: &of.name, series: &series });
         let place = self.insides.all.len();
         self.insides.known.insert(self.insides.key.clone(), place);
-        let (last, piece) = (None, Vec::new());
-        self.insides.all.push(Inside { line: index, outer, inside: carried.inside, series, slots, last, piece });
+        let (is_fresh, last, piece) = (false, None, Vec::new());
+        self.insides.all.push(Inside { line: index, carrier, series, is_fresh, last, piece });
         Some(place)
     }
 
     /// Something is missing on a line: so it is on those inside of it for which that holds.
-    fn lose(&mut self, outer: LineId, why: Loss, holds: impl Fn(&Inside) -> bool) {
-        for inside in self.insides.all.iter().filter(|inside| inside.outer == outer && holds(inside)) {
-            if self.lines.get_mut(inside.line).is_some_and(|line| line.lose(why)) {
-                self.insides.speaking.push(inside.line);
+    fn lose(&mut self, outer: LineId, why: Loss, holds: impl Fn(&Carrier) -> bool) {
+        let Insides { all, carriers, speaking, .. } = &mut *self.insides;
+        for carrier in carriers.iter_mut().filter(|carrier| carrier.outer == outer && holds(carrier)) {
+            for place in carrier.fresh.drain(..) {
+                let Some(inside) = all.get_mut(place) else { continue };
+                inside.is_fresh = false;
+                if self.lines.get_mut(inside.line).is_some_and(|line| line.lose(why)) {
+                    speaking.push(inside.line);
+                }
             }
         }
     }
@@ -240,7 +271,7 @@ impl<S: Sink> Unpacking<'_, S> {
     /// Deals with counters that jumped, and no record that carries anything followed.
     fn pass_jump(&mut self) {
         if let Some(Jumped { line, slots, .. }) = self.insides.jumped.take() {
-            self.lose(line, Loss::Around, |inside| inside.slots.iter().any(|slot| slots.contains(slot)));
+            self.lose(line, Loss::Around, |carrier| carrier.slots.iter().any(|slot| slots.contains(slot)));
         }
     }
 
@@ -253,7 +284,7 @@ impl<S: Sink> Unpacking<'_, S> {
         let before = self.insides.speaking.len();
         self.pass_jump();
         // Where records count, the counter tells whether one of them is missing.
-        self.lose(reject.line, Loss::Around, |inside| inside.slots.is_empty());
+        self.lose(reject.line, Loss::Around, |carrier| carrier.slots.is_empty());
         say(self.sink, reject)?;
         self.say_inside(before)
     }
@@ -270,8 +301,8 @@ impl<S: Sink> Sink for Unpacking<'_, S> {
             // Those that others carry with the same counter have lost something, too.
             let slots = self.insides.jumped.take().map(|jumped| jumped.slots).unwrap_or_default();
             let own: Vec<u16> = record.compiled.carries.iter().map(|carried| carried.inside).collect();
-            let shares = |inside: &Inside| inside.slots.iter().any(|slot| slots.contains(slot));
-            self.lose(record.line(), Loss::Around, |inside| !own.contains(&inside.inside) && shares(inside));
+            let shares = |carrier: &Carrier| carrier.slots.iter().any(|slot| slots.contains(slot));
+            self.lose(record.line(), Loss::Around, |carrier| !own.contains(&carrier.inside) && shares(carrier));
         } else {
             self.pass_jump();
         }

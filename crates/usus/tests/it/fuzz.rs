@@ -17,6 +17,15 @@ fn corpus() -> Vec<Vec<u8>> {
     // Layouts whose parts vary, with what one may look like.
     let parts = (0..20).map(|seed| (crate::parts::text(seed), crate::parts::stream(seed)));
     corpus.extend(parts.map(joined));
+    // Formats with files beside them.
+    let beside =
+        fs::read_to_string(PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("tests/cases/fields-beside.case")).unwrap();
+    let (_, beside) = beside.split_once("== format\n").unwrap();
+    let (format, files) = beside.split_once("== file ").unwrap();
+    for file in files.split("== input").next().unwrap().split("== file ") {
+        let rows = file.split_once('\n').unwrap().1;
+        corpus.push([format, bodies::BEFORE_FILE, rows].concat().into_bytes());
+    }
     let kept = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/kept");
     let mut paths: Vec<PathBuf> = fs::read_dir(kept).into_iter().flatten().map(|entry| entry.unwrap().path()).collect();
     paths.sort();
@@ -104,6 +113,25 @@ const WORDS: &[&str] = &[
     "]",
     "=",
     "== input",
+    "inside = 'r.load'",
+    "inside = 'parcel.load'",
+    "cut = 'cobs'",
+    "cut = 'hdlc'",
+    "cut = 'dle'",
+    "cut = 'idle'",
+    "idle = '20 ms'",
+    "cut = 'break'",
+    "cut = 'fixed'",
+    "length = 'record'",
+    "past = { byte = 1, until = '00' }",
+    "past = { byte = 1, type = 'u8' }",
+    "coding = [{ step = 'hex' }]",
+    "over = 'sent'",
+    "scale = '1/3'",
+    "fields = { file = 'f.csv' }",
+    "codes = { file = 'f.csv' }",
+    "separator = ';'",
+    "keys = { 'a' = 'name' }",
 ];
 
 /// One entry of the corpus with parts of another in it, words, and damage.
