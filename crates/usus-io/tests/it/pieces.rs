@@ -330,7 +330,11 @@ const TEXTS: [(&str, &[u8]); 9] = [
 ];
 
 /// Frames of bytes in every way in which they can be declared, with streams that are partly damaged.
-const BYTES: [(&str, &[u8]); 7] = [
+const BYTES: [(&str, &[u8]); 8] = [
+    (
+        "[[frame]]\ncut = 'packet'\nstart = 'A9'\nlength = { past = { byte = 1, until = '00' }, byte = 1, type = 'u8', add = 3 }\nchecksum = { algorithm = 'SUM-8', type = 'u8' }\n[record.r]\nfields = [{ name = 's', type = 'text', until = '00' }, { type = 'u8', reserved = true }, { name = 'v', type = 'bytes' }]",
+        b"\xA9\x4E\x00\x02\x11\x22\x2C\xA9\x00\x00\xA9\xA9\xA9\xA9\x57\x53\x57\x00\x02\xA9\x00\x55\xA9\x45\x00\x01\x78\x01\xA9\x53\x00\x01\x79\x76\xA9\x61\x62",
+    ),
     (
         "[[frame]]\ncut = 'cobs'\nchecksum = { algorithm = 'SUM-8', type = 'u8' }\n[record.r]\nfields = [{ name = 'a', byte = 0, type = 'u8', counter = true }, { name = 'b', type = 'bytes' }]",
         b"\x05\x02\x03\x05\0\0\x02\x01\x03\x04\x05\0\x03\x03\x03\0\x09\x03\0\x03\x04\x04",
