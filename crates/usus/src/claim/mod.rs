@@ -189,7 +189,7 @@ fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>, found: usize, step: 
     // Columns that are marked as absent are no columns of the text.
     let (places, _) = if kind.gaps.is_some() { cells.columns.as_chunks::<2>() } else { (&[][..], &[][..]) };
     let absent = places.iter().filter(|[begin, behind]| begin == behind).count() as u32;
-    let counted_out = |columns: usize| (columns as u32).saturating_sub(absent);
+    let counted_out = |columns: usize| u32::try_from(columns).unwrap_or(u32::MAX).saturating_sub(absent);
     let too_few =
         |needed: usize| Reason::Columns { kind: number, needed: counted_out(needed), found: counted_out(found) };
     if found < needed {
@@ -201,7 +201,8 @@ fn fit_columns(number: u16, kind: &Kind, cells: &Cells<'_>, found: usize, step: 
             let room = found.saturating_sub(shape.front + shape.tail_required) / item;
             let count = counted(number, kind, cells, room)?;
             if count > room {
-                return Err(too_few(shape.front + count.saturating_mul(item) + shape.tail_required));
+                let fixed = shape.front + shape.tail_required;
+                return Err(too_few(count.saturating_mul(item).saturating_add(fixed)));
             }
             (count, shape.front + count * item)
         }
