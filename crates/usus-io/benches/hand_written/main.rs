@@ -10,6 +10,7 @@
 
 #![allow(clippy::print_stdout, missing_docs)]
 
+mod bytes;
 mod extremes;
 mod input;
 mod mixed;
@@ -82,6 +83,9 @@ fn main() {
     if wanted("written") {
         written::run(extent);
     }
+    if wanted("bytes") {
+        bytes::run(extent);
+    }
     if !has("--only-contests") {
         for contest in contests.iter().filter(|contest| wanted(contest.name)) {
             extremes::run(contest, extent);
@@ -99,6 +103,7 @@ fn test() {
         run(&contest, extent, true);
     }
     written::run(extent);
+    bytes::run(extent);
 }
 
 fn run(contest: &Contest, extent: Extent, with_csv: bool) {

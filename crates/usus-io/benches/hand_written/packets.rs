@@ -105,7 +105,7 @@ impl Crc {
         Crc(table)
     }
 
-    fn of(&self, bytes: &[u8]) -> u16 {
+    pub fn of(&self, bytes: &[u8]) -> u16 {
         bytes.iter().fold(0xFFFF, |crc, byte| crc >> 8 ^ self.0[usize::from(crc as u8 ^ byte)])
     }
 }
