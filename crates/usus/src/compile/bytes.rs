@@ -864,7 +864,7 @@ pub(super) fn place_text(at: At, size: usize, in_group: bool) -> String {
         At::Back(place) if place == size && size == 1 => "last byte".to_string(),
         At::Back(place) if place == size => format!("last {size} bytes"),
         At::Back(place) if size == 1 => format!("byte -{place}"),
-        At::Back(place) => format!("byte -{place} to -{}", place - size + 1),
+        At::Back(place) => format!("byte -{place} to -{}", (place + 1).saturating_sub(size)),
         At::Part { offset, .. } if in_group => format!("item, then byte {}", range(offset)),
         At::Part { offset, .. } => format!("then byte {}", range(offset)),
     }

@@ -89,9 +89,13 @@ impl Beside {
         problems: &mut Problems,
     ) {
         let (open, close) = if key == CODES { ("{", "}") } else { ("[", "]") };
+        let begin = behind + self.text.len();
         self.text += open;
         let mut keys = Keys::new(table, span.clone(), "a file of rows", problems);
         let (file, separator) = (keys.required_text("file"), keys.short_text("separator"));
+        // What is wrong with all of them is told at their first line.
+        let name = file.as_ref().map_or("", |file| file.value.as_str()).into();
+        self.rows.push(Row { begin, file: name, line: 1, named: span.clone() });
         let mapped = read_mapping(&mut keys);
         keys.done();
         let separator = match separator.as_ref().map(|separator| separator.value.as_bytes()) {
