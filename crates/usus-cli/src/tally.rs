@@ -1,5 +1,6 @@
 //! What happened in a conversion, gathered on the way to the outputs, for the summary.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -25,7 +26,7 @@ pub(crate) struct Tally {
 #[derive(Default)]
 pub(crate) struct Seen {
     /// The lines that lie inside of others, by the fields that carry them.
-    insides: Vec<(LineId, Arc<str>)>,
+    insides: BTreeMap<LineId, Arc<str>>,
     pub(crate) rejects: Vec<Group>,
     pub(crate) clipped: Vec<Group>,
     pub(crate) notices: Vec<Group>,
@@ -125,7 +126,7 @@ impl Seen {
 
     /// The field that carries a line, if it lies inside of another.
     fn inside(&self, line: LineId) -> Option<Arc<str>> {
-        self.insides.iter().find(|(known, _)| *known == line).map(|(_, field)| Arc::clone(field))
+        self.insides.get(&line).map(Arc::clone)
     }
 
     pub(crate) fn notice(&mut self, notice: &Notice<'_>) {
@@ -171,7 +172,7 @@ impl Sink for Tally {
     }
 
     fn line_inside(&mut self, inside: &LineInside<'_>) {
-        self.seen.insides.push((inside.line, inside.field.into()));
+        self.seen.insides.insert(inside.line, inside.field.into());
         self.outputs.line_inside(inside);
     }
 

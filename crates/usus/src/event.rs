@@ -98,7 +98,7 @@ pub enum NoticeKind {
         /// The value that came.
         found: u64,
     },
-    /// There are more series than the limit; this one's counters are not followed.
+    /// There are more series than the limit; this one is not followed: neither its counters nor what it carries.
     TooManySeries {
         /// The kind of record.
         kind: u16,
@@ -148,7 +148,7 @@ impl fmt::Display for Notice<'_> {
                 write!(f, "{counter} of {} should be {expected} and is {found}", kind_name(kind))
             }
             NoticeKind::TooManySeries { kind } => {
-                write!(f, "too many series of {}; the counters of further ones are not followed", kind_name(kind))
+                write!(f, "too many series of {}; further ones are not followed", kind_name(kind))
             }
             NoticeKind::CameAgain { kind } => {
                 write!(f, "{} came again before what belongs to the one before it", kind_name(kind))

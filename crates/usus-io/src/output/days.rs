@@ -1,5 +1,6 @@
 //! All outputs of one conversion: one set of files, or one for each day.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use usus::quality::{Notes, Qualities};
@@ -26,7 +27,7 @@ pub struct Outputs {
     /// One of nothing.
     empty: Qualities,
     /// What lines are called.
-    lines: Vec<(LineId, String)>,
+    lines: BTreeMap<LineId, String>,
     /// What was noted about the record at hand.
     notes: Notes,
 }
@@ -47,7 +48,7 @@ impl Opening {
         Files::unopened(&self.plan, &self.destination, &self.options)
     }
 
-    fn open(&self, day: i64, lines: &[(LineId, String)]) -> Result<Files, OutputError> {
+    fn open(&self, day: i64, lines: &BTreeMap<LineId, String>) -> Result<Files, OutputError> {
         let mut files = if self.is_piece {
             self.unopened()?
         } else {
@@ -76,7 +77,7 @@ impl Outputs {
         if !options.daily {
             let days = vec![(0, Files::open(plan, destination, options)?)];
             let empty = Qualities::new(plan);
-            return Ok(Outputs { opening: None, days, qualities, notes, lines: Vec::new(), empty });
+            return Ok(Outputs { opening: None, days, qualities, notes, lines: BTreeMap::new(), empty });
         }
         let opening = Opening {
             plan: plan.clone(),
@@ -87,7 +88,7 @@ impl Outputs {
         };
         opening.unopened()?;
         let empty = Qualities::new(plan);
-        Ok(Outputs { opening: Some(opening), days: Vec::new(), qualities, notes, lines: Vec::new(), empty })
+        Ok(Outputs { opening: Some(opening), days: Vec::new(), qualities, notes, lines: BTreeMap::new(), empty })
     }
 
     /// The account of the readings written since it was last taken.
@@ -172,13 +173,13 @@ impl Sink for Outputs {
     type Error = OutputError;
 
     fn line(&mut self, line: LineId, name: &str) {
-        self.lines.push((line, name.to_owned()));
+        self.lines.insert(line, name.to_owned());
         self.days.iter_mut().for_each(|(_, files)| files.name_line(line.index(), name));
     }
 
     fn line_inside(&mut self, inside: &LineInside<'_>) {
         // As a path: the line, and then what lies inside of it.
-        let outer = self.lines.iter().find(|(line, _)| *line == inside.outer).map_or("", |(_, name)| name);
+        let outer = self.lines.get(&inside.outer).map_or("", String::as_str);
         let name = if outer.is_empty() { inside.to_string() } else { format!("{outer}/{inside}") };
         self.line(inside.line, &name);
     }
