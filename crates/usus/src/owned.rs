@@ -102,7 +102,9 @@ impl From<Reading<'_>> for OwnedReading {
             Value::F32(number) => OwnedValue::F32(number),
             Value::F64(number) => OwnedValue::F64(number),
             Value::Text(text) => OwnedValue::Text(text.to_string()),
-            Value::Bytes(bytes) => OwnedValue::Bytes(bytes.to_vec()),
+            Value::Bytes(_) | Value::HexBytes(_) => {
+                OwnedValue::Bytes(reading.value.to_bytes().unwrap_or_default().into_owned())
+            }
             Value::Bool(flag) => OwnedValue::Bool(flag),
             Value::Code { number, name } => OwnedValue::Code { number, name: name.to_string() },
             Value::Date(date) => OwnedValue::Date(date),

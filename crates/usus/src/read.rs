@@ -1,12 +1,14 @@
 //! Reading one field of a frame by its plan: locate the raw value, test its marks, make the value.
 
+use alloc::vec::Vec;
+
 use crate::integer::Order;
 use crate::plan::{
     At, Bcd, Constant, Convert, Counter, Field, Group, Meaning, NumberOf, Output, Raw, Stride, Taken, Tested, What,
     Word, place_of,
 };
 use crate::unit::Conversion;
-use crate::value::{Absent, Charset, Column, Decimal, Name, Quality, Reading, Text, Value};
+use crate::value::{Absent, Charset, Column, Decimal, Name, Quality, Reading, Text, Value, put_bytes_of};
 
 /// A frame laid out for reading.
 #[derive(Clone, Copy, Debug)]
@@ -236,13 +238,24 @@ impl<'a> Cells<'a> {
         }
     }
 
-    /// What a field carries that is to be cut again: its bytes, without what fills a text up.
-    pub(crate) fn carried(&self, field: &Field) -> &'a [u8] {
+    /// What a field carries that is to be cut again: its bytes, without what fills a text up; nothing if it is no value of its type. Where digits stand
+    /// for them, they are put into `room`.
+    pub(crate) fn carried<'r>(&self, field: &'r Field, room: &'r mut Vec<u8>) -> Option<&'r [u8]>
+    where
+        'a: 'r,
+    {
         let bytes = self.text(field, 0).unwrap_or_default();
-        match field.meaning {
-            Meaning::Text { fill, .. } => without_fill(bytes, fill),
+        Some(match (self.reading(field, 0).value, &field.meaning) {
+            (Value::Absent(Absent::Invalid), _) => return None,
+            (Value::Absent(_), _) => &[],
+            (Value::HexBytes(digits), _) => {
+                room.clear();
+                put_bytes_of(digits, room);
+                room
+            }
+            (_, Meaning::Text { fill, .. }) => without_fill(bytes, *fill),
             _ => bytes,
-        }
+        })
     }
 
     /// Whether the raw value of a field is `constant`.
@@ -424,6 +437,11 @@ impl<'a> Cells<'a> {
                 text_value(text, *fill, codes, charsets)
             }
             (Meaning::Bytes, RawValue::Bytes(bytes)) => Reading::good(Value::Bytes(bytes)),
+            (Meaning::HexBytes, RawValue::Bytes(text)) => {
+                let digits = text.trim_ascii();
+                let are_pairs = digits.len().is_multiple_of(2) && digits.iter().all(u8::is_ascii_hexdigit);
+                if are_pairs { Reading::good(Value::HexBytes(digits)) } else { Reading::invalid() }
+            }
             (Meaning::Degrees { most, letters }, RawValue::Bytes(text)) => {
                 self.degrees(text, field, base, *most, *letters)
             }

@@ -382,7 +382,7 @@ fn put_value(value: Value<'_>, room: &mut TextBuffer<'_>) {
         Value::F64(number) if !number.is_finite() => room.text(b"null"),
         Value::Decimal(_) | Value::F32(_) | Value::F64(_) | Value::Bool(_) => room.value(value),
         // Digits and punctuation only: nothing to escape.
-        Value::Bytes(_) | Value::Date(_) | Value::DateTime(_) => {
+        Value::Bytes(_) | Value::HexBytes(_) | Value::Date(_) | Value::DateTime(_) => {
             room.byte(b'"');
             room.value(value);
             room.byte(b'"');

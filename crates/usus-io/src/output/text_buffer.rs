@@ -216,6 +216,7 @@ impl<'r> TextBuffer<'r> {
                 let digit = |nibble: u8| b"0123456789ABCDEF"[usize::from(nibble)];
                 bytes.iter().for_each(|byte| self.block(&[digit(byte >> 4), digit(byte & 15)], 2));
             }
+            Value::HexBytes(digits) => digits.iter().for_each(|digit| self.byte(digit.to_ascii_uppercase())),
             Value::Bool(true) => self.text(b"true"),
             Value::Bool(false) => self.text(b"false"),
             Value::Code { name, .. } => self.text(name.as_bytes()),

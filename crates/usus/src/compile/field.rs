@@ -142,6 +142,7 @@ pub(super) fn compile(
             charsets: declared.charsets.as_slice().into(),
         },
         FieldType::Bytes => Meaning::Bytes,
+        FieldType::HexBytes => Meaning::HexBytes,
         FieldType::Latitude => Meaning::Degrees { most: 90, letters: *b"NS" },
         FieldType::Longitude => Meaning::Degrees { most: 180, letters: *b"EW" },
         FieldType::Clock | FieldType::Bcd(BcdType::Clock) => Meaning::Clock(layout?),
@@ -331,7 +332,8 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     let texts_only = matches!(kind, FieldType::Number | FieldType::Hex | FieldType::Latitude | FieldType::Longitude)
         || matches!(kind, FieldType::Clock | FieldType::Date | FieldType::DateTime | FieldType::Bool);
     let bcd = matches!(kind, FieldType::Bcd(_));
-    let sized = texts_only || matches!(kind, FieldType::Text | FieldType::Bytes | FieldType::Bcd(_));
+    let sized =
+        texts_only || matches!(kind, FieldType::Text | FieldType::Bytes | FieldType::HexBytes | FieldType::Bcd(_));
     let sized = sized && !matches!(kind, FieldType::Bcd(BcdType::Integer(_)));
     let mut conflict = |present: bool, key: &'static str, with: &str| {
         if present {
@@ -420,7 +422,8 @@ fn check_keys(declared: &Declared, kind: FieldType, medium: Reading, problems: &
     conflict(declared.first_year.is_some() && !dated, "first_year", "this type: only dates have one");
     let zoned = matches!(kind, FieldType::DateTime | FieldType::Bcd(BcdType::DateTime));
     conflict(declared.zone.is_some() && !zoned, "zone", "this type: only a date with a time of day has one");
-    conflict(!declared.charsets.is_empty() && kind == FieldType::Bytes, "charset", "this type: it has no characters");
+    let is_bytes = matches!(kind, FieldType::Bytes | FieldType::HexBytes);
+    conflict(!declared.charsets.is_empty() && is_bytes, "charset", "this type: it has no characters");
     conflict(declared.fill.is_some() && kind != FieldType::Text, "fill", "this type: only texts are filled");
     conflict(declared.counter && !numeric, "counter", "this type: only numbers count");
     conflict(declared.rollover.is_some() && !declared.counter, "rollover", "a field that is no `counter`");
@@ -781,7 +784,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         FieldType::F32(_) => ValueType::F32,
         FieldType::F64(_) => ValueType::F64,
         FieldType::Text => ValueType::Text,
-        FieldType::Bytes => ValueType::Bytes,
+        FieldType::Bytes | FieldType::HexBytes => ValueType::Bytes,
         FieldType::Latitude | FieldType::Longitude => ValueType::Decimal,
         FieldType::Clock | FieldType::Bcd(BcdType::Clock) => ValueType::Clock,
         FieldType::Date | FieldType::Bcd(BcdType::Date) => ValueType::Date,

@@ -31,7 +31,7 @@ pub(super) fn carried(format: &Format, owner: &format::Record, sheet: &Sheet) ->
 
 /// Whether values of that meaning are bytes that can be cut again.
 fn carries(meaning: &Meaning) -> bool {
-    matches!(meaning, Meaning::Text { .. } | Meaning::Bytes)
+    matches!(meaning, Meaning::Text { .. } | Meaning::Bytes | Meaning::HexBytes)
 }
 
 /// The lines inside of others. Routes of lines that are fed come first.

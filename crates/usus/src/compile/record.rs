@@ -40,7 +40,8 @@ pub(super) fn in_charsets<'f>(mut fields: Cow<'f, [format::Field]>, charsets: &[
 }
 
 fn set_charsets(field: &mut format::Field, charsets: &[Charset]) {
-    let has_none = field.kind.as_ref().is_some_and(|kind| kind.value == format::FieldType::Bytes);
+    let in_bytes = |kind| matches!(kind, format::FieldType::Bytes | format::FieldType::HexBytes);
+    let has_none = field.kind.as_ref().is_some_and(|kind| in_bytes(kind.value));
     if field.charsets.is_empty() && !has_none {
         field.charsets = charsets.to_vec();
     }

@@ -57,6 +57,8 @@ pub(super) struct Insides {
     /// What is to be noticed.
     noticed: Option<(LineId, u64, NoticeKind)>,
     full: bool,
+    /// Room for what digits stand for.
+    room: Vec<u8>,
     /// The input has ended; lines from this one on are not told yet.
     ending: Option<usize>,
 }
@@ -197,7 +199,13 @@ impl<S: Sink> Unpacking<'_, S> {
         let Some(place) = self.place_of(record, carried) else { return };
         let Some(inside) = self.insides.all.get_mut(place) else { return };
         let Some(line) = self.lines.get_mut(inside.line) else { return };
-        let bytes = record.cells.carried(&carried.field);
+        let Some(bytes) = record.cells.carried(&carried.field, &mut self.insides.room) else {
+            // Nobody knows what it should have been.
+            if line.lose(Loss::Around) {
+                self.insides.speaking.push(inside.line);
+            }
+            return;
+        };
         let counter = record.compiled.counters.first();
         let count = counter.and_then(|counter| record.cells.count(counter));
         if jumped && count.is_some() && count == inside.last && bytes == inside.piece {

@@ -160,6 +160,7 @@ pub(super) fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
         let sent = match (digits, found) {
             (Digits::Hex, FieldType::Number) => Some(FieldType::Hex),
             (Digits::Hex, FieldType::Integer(integer)) => Some(FieldType::HexInteger(integer)),
+            (Digits::Hex, FieldType::Bytes) => Some(FieldType::HexBytes),
             (Digits::Bcd, FieldType::Number) => Some(FieldType::Bcd(BcdType::Number)),
             (Digits::Bcd, FieldType::Integer(integer)) => Some(FieldType::Bcd(BcdType::Integer(integer))),
             (Digits::Bcd, FieldType::Clock) => Some(FieldType::Bcd(BcdType::Clock)),
@@ -171,7 +172,7 @@ pub(super) fn read_type(keys: &mut Keys<'_, '_>) -> Option<Spanned<FieldType>> {
             return Some(Spanned { span: word.span, value });
         }
         let with = match digits {
-            Digits::Hex => "this type: only a `number` or an integer can be sent in hex digits",
+            Digits::Hex => "this type: only a `number`, an integer or `bytes` can be sent in hex digits",
             Digits::Bcd => "this type: only numbers, dates and times can be sent in decimal digits",
         };
         keys.problem(word.span.clone(), ProblemKind::Conflict { key: "digits", with: with.to_string() });

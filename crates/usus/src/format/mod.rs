@@ -1017,6 +1017,8 @@ pub enum FieldType {
     Text,
     /// `bytes`.
     Bytes,
+    /// `bytes` with `digits = "hex"`: bytes as hex digits, two for each.
+    HexBytes,
     /// `number`: a decimal number in a text.
     Number,
     /// `number` with `digits = "hex"`: hex digits in a text that stand for an unsigned integer.

@@ -85,7 +85,7 @@ impl fmt::Display for FieldType {
                 BcdType::DateTime => f.write_str("datetime"),
             },
             FieldType::Text => f.write_str("text"),
-            FieldType::Bytes => f.write_str("bytes"),
+            FieldType::Bytes | FieldType::HexBytes => f.write_str("bytes"),
             FieldType::Number | FieldType::Hex => f.write_str("number"),
             FieldType::Latitude => f.write_str("lat"),
             FieldType::Longitude => f.write_str("lon"),

@@ -199,7 +199,7 @@ fn length_field(field: &LengthField) -> Keys {
 /// How the digits of a type are sent, if it is of digits.
 fn digits_of(kind: FieldType) -> Option<&'static str> {
     match kind {
-        FieldType::Hex | FieldType::HexInteger(_) => Some("hex"),
+        FieldType::Hex | FieldType::HexInteger(_) | FieldType::HexBytes => Some("hex"),
         FieldType::Bcd(_) => Some("bcd"),
         _ => None,
     }

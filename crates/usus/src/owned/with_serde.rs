@@ -225,6 +225,7 @@ impl<'de> Deserializer<'de> for CellDeserializer<'_> {
             Value::F64(number) => visitor.visit_f64(number),
             Value::Bool(flag) => visitor.visit_bool(flag),
             Value::Bytes(bytes) => visitor.visit_bytes(bytes),
+            Value::HexBytes(_) => visitor.visit_byte_buf(reading.value.to_bytes().unwrap_or_default().into_owned()),
             Value::Code { name, .. } => visitor.visit_str(name),
             text => visitor.visit_string(text.to_string()),
         })

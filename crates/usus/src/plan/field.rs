@@ -267,6 +267,8 @@ pub(crate) enum Meaning {
         charsets: Box<[Charset]>,
     },
     Bytes,
+    /// Bytes sent as hex digits.
+    HexBytes,
     /// Degrees and minutes with a hemisphere in the next column: the largest degree and the letters.
     Degrees {
         most: u8,

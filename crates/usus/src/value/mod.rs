@@ -12,7 +12,9 @@ pub(crate) mod shown;
 mod together;
 mod wide;
 
-use core::fmt;
+use alloc::borrow::Cow;
+use alloc::vec::Vec;
+use core::fmt::{self, Write};
 
 pub use calendar::{Clock, Date, DateTime};
 pub(crate) use calendar::{instant, parse_offset};
@@ -44,6 +46,8 @@ pub enum Value<'a> {
     Text(Text<'a>),
     /// Raw bytes.
     Bytes(&'a [u8]),
+    /// Bytes that were sent as hex digits: the digits, two for each of them. See [`Value::to_bytes`].
+    HexBytes(&'a [u8]),
     /// A flag.
     Bool(bool),
     /// A number with the name that the format gives it.
@@ -219,6 +223,18 @@ impl<'a> Value<'a> {
         !matches!(self, Value::Absent(_))
     }
 
+    /// The bytes of a value that is bytes, however they were sent.
+    pub fn to_bytes(self) -> Option<Cow<'a, [u8]>> {
+        match self {
+            Value::Bytes(bytes) => Some(Cow::Borrowed(bytes)),
+            Value::HexBytes(digits) => {
+                let mut bytes = Vec::new();
+                put_bytes_of(digits, &mut bytes).then_some(Cow::Owned(bytes))
+            }
+            _ => None,
+        }
+    }
+
     /// The value as a number: a decimal, a code's number, or a floating-point number.
     pub fn to_f64(self) -> Option<f64> {
         match self {
@@ -247,6 +263,20 @@ impl<'a> Value<'a> {
     }
 }
 
+/// Puts the bytes behind others that hex digits stand for, two for each. Says whether they are such; if not, what was put is not to be used.
+pub(crate) fn put_bytes_of(digits: &[u8], bytes: &mut Vec<u8>) -> bool {
+    let digit = |byte: u8| char::from(byte).to_digit(16);
+    let (pairs, rest) = digits.as_chunks::<2>();
+    rest.is_empty()
+        && pairs.iter().all(|[high, low]| match (digit(*high), digit(*low)) {
+            (Some(high), Some(low)) => {
+                bytes.push((high << 4 | low) as u8);
+                true
+            }
+            _ => false,
+        })
+}
+
 impl fmt::Display for Value<'_> {
     /// The text that outputs show: digits, names, `true`, ISO 8601, upper-case hex for bytes, nothing for an absent value.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -257,6 +287,9 @@ impl fmt::Display for Value<'_> {
             Value::F64(number) => f.write_str(zmij::Buffer::new().format(*number)),
             Value::Text(text) => text.fmt(f),
             Value::Bytes(bytes) => bytes.iter().try_for_each(|byte| write!(f, "{byte:02X}")),
+            Value::HexBytes(digits) => {
+                digits.iter().try_for_each(|digit| f.write_char(char::from(digit.to_ascii_uppercase())))
+            }
             Value::Bool(flag) => flag.fmt(f),
             Value::Code { name, .. } => f.write_str(name),
             Value::Date(date) => date.fmt(f),
@@ -280,7 +313,7 @@ pub enum ValueType {
     F64,
     /// [`Value::Text`].
     Text,
-    /// [`Value::Bytes`].
+    /// [`Value::Bytes`], or [`Value::HexBytes`].
     Bytes,
     /// [`Value::Bool`].
     Bool,

@@ -267,6 +267,15 @@ fn others_in_bytes() -> Vec<Encoder> {
             }),
         ),
         (
+            "type = 'bytes', digits = 'hex', width = 6".into(),
+            Box::new(|rng| {
+                let bytes = [rng.u8(..), rng.u8(..), rng.u8(..)];
+                let shown: String = bytes.iter().map(|byte| format!("{byte:02X}")).collect();
+                let case = |digit: char| if rng.bool() { digit } else { digit.to_ascii_lowercase() };
+                (shown.chars().map(case).collect::<String>().into_bytes(), shown)
+            }),
+        ),
+        (
             "type = 'bytes', width = 3".into(),
             Box::new(|rng| {
                 let bytes = [rng.u8(..), rng.u8(..), rng.u8(..)];
