@@ -8,7 +8,7 @@ use usus::Format;
 use crate::input;
 use crate::packets::Crc;
 use crate::sum::Sum;
-use crate::{Extent, declared_decode, in_turn, ratio};
+use crate::{Extent, declared_decode, in_turn, say_decode};
 
 /// A way to send a state.
 struct Way {
@@ -268,15 +268,6 @@ pub fn run(extent: Extent) {
             &mut [&mut || (way.decode)(&input, &crc), &mut || declared_decode(&plan, &input, 1 << 16)],
         );
         assert_eq!(results[0], results[1], "{}", way.name);
-        let rate = |side: usize| input.len() as f64 / 1e6 / crate::fastest(&times[side]);
-        let (plain, declared) = (rate(0), rate(1));
-        println!(
-            "{:<9}{:<8}{plain:>11.0}{:>8}{:>8}{declared:>10.0}{:>30}",
-            way.name,
-            "decode",
-            "",
-            "",
-            ratio(&times[0], &times[1])
-        );
+        say_decode(way.name, input.len(), &times);
     }
 }

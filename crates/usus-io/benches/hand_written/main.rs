@@ -180,6 +180,19 @@ pub fn ratio(over: &[f64], under: &[f64]) -> String {
 }
 
 /// Times of plain, tuned and declared, and perhaps the ceiling.
+/// Prints the row of a plain decoder and the declared one.
+pub fn say_decode(name: &str, bytes: usize, times: &[Vec<f64>]) {
+    let rate = |side: usize| bytes as f64 / 1e6 / fastest(&times[side]);
+    let (plain, declared) = (rate(0), rate(1));
+    println!(
+        "{name:<9}{:<8}{plain:>11.0}{:>8}{:>8}{declared:>10.0}{:>30}",
+        "decode",
+        "",
+        "",
+        ratio(&times[0], &times[1])
+    );
+}
+
 fn report(name: &str, job: &str, bytes: usize, times: &[Vec<f64>]) {
     let rate = |side: usize| match times.get(side) {
         Some(times) => format!("{:.0}", bytes as f64 / 1e6 / fastest(times)),

@@ -8,7 +8,7 @@ use usus::Format;
 use crate::sentences::number;
 use crate::sum::Sum;
 use crate::tables::scaled;
-use crate::{Extent, declared_decode, in_turn, ratio};
+use crate::{Extent, declared_decode, in_turn, say_decode};
 
 /// Writes brake, force and delay.
 type Write = fn(&[u8], &[u8], &[u8], &mut Vec<u8>);
@@ -144,15 +144,6 @@ pub fn run(extent: Extent) {
             extent.rounds,
             &mut [&mut || by_hand(way, &input).0, &mut || declared_decode(&plan, &input, 1 << 16).0],
         );
-        let rate = |side: usize| input.len() as f64 / 1e6 / crate::fastest(&times[side]);
-        let (plain, declared) = (rate(0), rate(1));
-        println!(
-            "{:<9}{:<8}{plain:>11.0}{:>8}{:>8}{declared:>10.0}{:>30}",
-            way.name,
-            "decode",
-            "",
-            "",
-            ratio(&times[0], &times[1])
-        );
+        say_decode(way.name, input.len(), &times);
     }
 }

@@ -6,7 +6,7 @@
 use alloc::collections::BTreeMap;
 use alloc::string::String;
 use alloc::vec::Vec;
-use core::fmt::{self, Write};
+use core::fmt;
 
 use super::line::{Closing, Line};
 use super::lines::Lines;
@@ -16,6 +16,7 @@ use crate::input::{LineId, Loss};
 use crate::plan::{Carried, Plan};
 use crate::record::Record;
 use crate::sink::Sink;
+use crate::stage::{BEHIND_VALUE, put_series};
 
 /// A line that is made of what records of another carry: see [`Decoder::lines_inside`](crate::Decoder::lines_inside).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -123,24 +124,12 @@ impl Insides {
         self.key.clear();
         self.key.extend(record.line().0.to_be_bytes());
         self.key.extend(carried.inside.to_be_bytes());
-        for field in &record.compiled.series {
-            // Values of different fields must not run together. Writing to a Vec does not fail.
-            let _ = write!(Key(&mut self.key), "{}\u{1F}", record.cells.reading(field, 0).value);
-        }
+        put_series(&record.compiled.series, &record.cells, &mut self.key);
     }
 }
 
 /// Where the series begins in a key: behind the outer line and the number of the field.
 const SERIES: usize = 6;
-
-struct Key<'a>(&'a mut Vec<u8>);
-
-impl Write for Key<'_> {
-    fn write_str(&mut self, text: &str) -> fmt::Result {
-        self.0.extend_from_slice(text.as_bytes());
-        Ok(())
-    }
-}
 
 /// Takes what lines say, puts what they carry on lines of their own, and gives all of it to a sink.
 pub(super) struct Unpacking<'a, S> {
@@ -250,7 +239,7 @@ impl<S: Sink> Unpacking<'_, S> {
         line.outer = Some(record.line());
         self.lines.push(line);
         let text = self.insides.key.get(SERIES..).unwrap_or_default();
-        let series = String::from_utf8_lossy(text).trim_end_matches('\u{1F}').replace('\u{1F}', ",");
+        let series = String::from_utf8_lossy(text).trim_end_matches(BEHIND_VALUE).replace(BEHIND_VALUE, ",");
         let outer = record.line();
         let slots = record.compiled.counters.iter().map(|counter| counter.slot);
         let carrier = self.insides.carrier(outer, carried.inside, slots);

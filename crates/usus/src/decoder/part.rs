@@ -65,7 +65,9 @@ impl Decoder {
         let known = self.lines.all().filter(|line| line.is_part()).count();
         let plan = &self.plan.0;
         let stages_agree = self.begun.as_ref().is_none_or(|begun| begun.agrees(&before.stages));
-        let follows = known == before.lines.len()
+        // What lies inside of lines goes on with what came before it, however long ago.
+        let follows = plan.insides.is_empty()
+            && known == before.lines.len()
             && stages_agree
             && self.lines.all().zip(before.lines.all()).all(|(line, before)| line.would_follow(plan, before));
         if follows {

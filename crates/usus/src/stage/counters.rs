@@ -7,7 +7,7 @@ use alloc::collections::BTreeMap;
 use alloc::vec::Vec;
 
 use crate::event::NoticeKind;
-use crate::plan::{Counter, Inner, Kind, Slot};
+use crate::plan::{Counter, Field, Inner, Kind, Slot};
 use crate::read::Cells;
 
 /// The counters of one line.
@@ -126,11 +126,7 @@ impl Counters {
         notices: &mut impl FnMut(NoticeKind),
     ) {
         self.key.clear();
-        for field in &kind.series {
-            use core::fmt::Write;
-            // Values of different fields must not run together. Writing to a Vec does not fail.
-            let _ = write!(Key(&mut self.key), "{}\u{1F}", cells.reading(field, 0).value);
-        }
+        put_series(&kind.series, cells, &mut self.key);
         for (index, counter) in kind.counters.iter().enumerate() {
             let Some(series) = self.series.get_mut(counter.slot) else { continue };
             if !series.contains_key(&self.key) {
@@ -185,6 +181,18 @@ fn put_before(before: &Counted, counted: &mut Counted) {
         (before, counted) => counted.or(before),
     };
 }
+
+/// Puts what tells a series from others behind a key: what its fields say, each with [`BEHIND_VALUE`].
+pub(crate) fn put_series(series: &[Field], cells: &Cells<'_>, key: &mut Vec<u8>) {
+    use core::fmt::Write;
+    for field in series {
+        // Values of different fields must not run together. Writing to a Vec does not fail.
+        let _ = write!(Key(key), "{}{BEHIND_VALUE}", cells.reading(field, 0).value);
+    }
+}
+
+/// What stands behind each value in a series' key.
+pub(crate) const BEHIND_VALUE: char = '\u{1F}';
 
 struct Key<'a>(&'a mut Vec<u8>);
 

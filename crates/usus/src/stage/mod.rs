@@ -23,7 +23,7 @@ mod reread;
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
-pub(crate) use counters::Counters;
+pub(crate) use counters::{BEHIND_VALUE, Counters, put_series};
 use join::Joining;
 use order::Order;
 use reread::Rereading;
