@@ -101,7 +101,11 @@ fn format(rng: &mut Rng) -> (String, Vec<Sends>) {
                 let is_packet = cut.contains("'packet'");
                 let more =
                     if !is_packet && rng.bool() { "{ name = 'rest', type = 'bytes', optional = true }" } else { "" };
-                let first = if is_packet { "{ byte = 1, " } else { "{ byte = 0, " };
+                let first = match cut {
+                    &PAST => "{ name = 'front', type = 'text', until = '00' }, { type = 'u8', reserved = true }, { ",
+                    _ if is_packet => "{ byte = 1, ",
+                    _ => "{ byte = 0, ",
+                };
                 records +=
                     &format!("[record.r{number}]\nframe = 'f{number}'\nfields = [{}, {more}]\n", fields.join(", "))
                         .replacen("{ ", first, 1);
@@ -211,11 +215,20 @@ fn searched_for(rng: &mut Rng) -> Sends {
     Sends::Packet { start, size: 2 * rng.usize(1..8), algorithm: rng.choice(["SUM-8", "CRC-16/MODBUS"]).unwrap() }
 }
 
+/// A length behind a name that varies.
+const PAST: &str =
+    "cut = 'packet'\nstart = '94'\nlength = { past = { byte = 1, until = '00' }, byte = 1, type = 'u8', add = 4 }";
+
 /// How contents are sent.
 type Encode = fn(&[u8]) -> Vec<u8>;
 
 /// Cuts of bytes, and what each makes of contents.
-const CUTS_OF_BYTES: [(&str, Encode); 5] = [
+const CUTS_OF_BYTES: [(&str, Encode); 6] = [
+    // What the packet's own bytes make of it decides what varies before its length.
+    (PAST, |contents| {
+        let front = &b"abcdef"[..contents.len() % 7];
+        [&[0x94], front, &[0, contents.len() as u8], contents].concat()
+    }),
     ("cut = 'cobs'", |contents| {
         let blocks = contents.split(|byte| *byte == 0).flat_map(|block| [&[block.len() as u8 + 1], block].concat());
         blocks.chain([0]).collect()
@@ -261,6 +274,8 @@ fn word(rng: &mut Rng, number: usize) -> String {
         "type = 'number', width = 2",
         "type = 'b5' }, { type = 'b2', flags = { 1 = 'flag' } }, { type = 'ib9', name = 'last",
         "type = 'u16be', codes = { 0 = 'zero', 7 = 'seven' }",
+        "type = 'i16be', scale = '-7/9', add = 0.5, places = 2",
+        "type = 'bytes', digits = 'hex', width = 2",
     ]);
     let field = format!("{{ name = 'w{number}', {} }}", kind.unwrap());
     field.replace("'flag'", &format!("'flag{number}'")).replace("'last", &format!("'last{number}'"))
@@ -362,6 +377,8 @@ fn column(rng: &mut Rng, name: &str) -> String {
         "type = 'i16le', digits = 'hex', bits = '3-9'",
         "type = 'bool', codes = { A = true, V = false }",
         "type = 'number', since = '1970-01-01', scale = 0.5",
+        "type = 'number', scale = '1/3', places = 3",
+        "type = 'bytes', digits = 'hex', no_data = '00'",
     ]);
     format!("{{ name = '{name}', {} }}", kind.unwrap())
 }
@@ -463,10 +480,17 @@ fn stream(rng: &mut Rng, sends: &[Sends], size: usize) -> Vec<u8> {
             Sends::Bytes { size, encode, cut } => {
                 let bytes_of = |rng: &mut Rng| rng.choice([0, 7, 0x10, 2, 3, 0x7E, 0x7D, 0xFF, 0x93, 0x0F]).unwrap();
                 let mut contents: Vec<u8> = (0..*size).map(|_| bytes_of(rng)).collect();
-                let start: &[u8] = if cut.contains("'packet'") { &[0x93] } else { &[] };
-                let sum = Checksum::named("CRC-16/MODBUS").unwrap().of(&[start, &contents].concat()) as u16;
-                contents.extend(sum.to_le_bytes());
-                bytes.extend(encode(&contents));
+                let modbus = |bytes: &[u8]| (Checksum::named("CRC-16/MODBUS").unwrap().of(bytes) as u16).to_le_bytes();
+                if *cut == PAST {
+                    // The checksum covers what stands before the contents, too.
+                    let sent = encode(&contents);
+                    bytes.extend([&*sent, &modbus(&sent)].concat());
+                } else {
+                    let start: &[u8] = if cut.contains("'packet'") { &[0x93] } else { &[] };
+                    let sum = modbus(&[start, &contents].concat());
+                    contents.extend(sum);
+                    bytes.extend(encode(&contents));
+                }
             }
             Sends::Ended { start, end } => {
                 let pattern = |text: &str| usus::format::byte_pattern(text).unwrap();
