@@ -290,7 +290,11 @@ fn pieces_join_at_every_offset() {
 }
 
 /// Texts in every way in which they can be declared, each with a stream that is partly damaged.
-const TEXTS: [(&str, &[u8]); 9] = [
+const TEXTS: [(&str, &[u8]); 10] = [
+    (
+        "[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a', type = 'number', scale = '1/3', places = 2 }, { name = 'b', type = 'bytes', digits = 'hex', invalid = 'reject' }]",
+        b"1,00ff\n2,0\n3,\n4,AbCd\n5,zz\n6\n7,11 \n",
+    ),
     (
         "[[frame]]\ncut = 'text'\nseparator = [';', ', ']\nquote = '\"'\n[record.r]\nfields = [{ name = 'a' }, { name = 'b', type = 'number' }]",
         b"x;1\n\"a;\"\"b\"\"\", 2\n\"open;3\n;;\nx, 4\r\nlast;5",
