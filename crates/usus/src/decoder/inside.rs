@@ -81,7 +81,7 @@ struct Inside {
     carrier: usize,
     series: String,
     is_fresh: bool,
-    /// What the first of them said last, and what came with it.
+    /// What the first counter of the records that carry it said last, and what came with that.
     last: Option<u64>,
     piece: Vec<u8>,
 }
