@@ -240,15 +240,17 @@ fn explained_text(piece: &Explained) -> String {
         });
         text += &table(["place", "name", "sent", "value", "quality"], cells);
     }
-    if let Some(checksum) = &piece.checksum {
-        let digits = checksum.digits;
+    for checksum in &piece.checksums {
         let sent = match checksum.sent {
-            Some(sent) => format!("{sent:0digits$X} sent"),
+            Some(sent) => format!("{} sent", checksum.shown(sent)),
             None => "none sent".to_owned(),
         };
         let holds = if checksum.holds() { "it holds" } else { "it does not hold" };
-        text +=
-            &format!("  checksum {}: {:0digits$X} computed, {sent}: {holds}\n", checksum.algorithm, checksum.computed);
+        text += &format!(
+            "  checksum {}: {} computed, {sent}: {holds}\n",
+            checksum.algorithm,
+            checksum.shown(checksum.computed)
+        );
     }
     text.push('\n');
     text

@@ -1,9 +1,10 @@
 //! Testing the checksum of a frame: which bytes it covers, where it stands, how it is written.
 
-use crate::format::CheckForm;
+use crate::format::{Characters, CheckForm};
 use crate::integer::Order;
 use crate::plan::{Check, CheckPlace};
 use crate::read::word_of;
+use crate::reason::Reason;
 
 /// A frame as its checksum is tested on it.
 #[derive(Clone, Copy)]
@@ -15,9 +16,42 @@ pub(crate) struct Whole<'f> {
     pub(crate) sent: &'f [u8],
 }
 
-/// Whether the checksum of a frame holds; if not, what the bytes give and what was sent (of one wider than 64 bits, the low bits).
+/// A checksum that does not hold.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Wrong {
+    /// Which of its frame's it is.
+    pub(crate) number: u8,
+    /// What the bytes give (of one wider than 64 bits, the low bits).
+    pub(crate) computed: u64,
+    /// What was sent; nothing if there is none, or it is no number.
+    pub(crate) sent: Option<u64>,
+}
+
+impl Wrong {
+    /// As the reason for a reject.
+    pub(crate) fn reason(self, frame: u16) -> Reason {
+        Reason::Checksum { frame, number: self.number, computed: self.computed, sent: self.sent }
+    }
+}
+
+/// Tests the checksums of a frame.
 #[inline(always)]
-pub(crate) fn test(check: &Check, of: Whole<'_>) -> Result<(), (u64, Option<u64>)> {
+pub(crate) fn test(check: &Check, of: Whole<'_>) -> Result<(), Wrong> {
+    test_one(check, of).map_err(|(computed, sent)| Wrong { number: 0, computed, sent })?;
+    if check.others.is_empty() { Ok(()) } else { test_others(check, of) }
+}
+
+/// Tests the checksums of a frame beside its first one.
+#[inline(never)]
+fn test_others(check: &Check, of: Whole<'_>) -> Result<(), Wrong> {
+    for (index, other) in check.others.iter().enumerate() {
+        test_one(other, of).map_err(|(computed, sent)| Wrong { number: index as u8 + 1, computed, sent })?;
+    }
+    Ok(())
+}
+
+#[inline(always)]
+fn test_one(check: &Check, of: Whole<'_>) -> Result<(), (u64, Option<u64>)> {
     let (from, to) = covered(check, of);
     let bytes = area(check, of).get(from..to).unwrap_or_default();
     if let CheckForm::Binary(integer) = check.form
@@ -26,12 +60,18 @@ pub(crate) fn test(check: &Check, of: Whole<'_>) -> Result<(), (u64, Option<u64>
         let sent = written(check, of).map(|bytes| word_of(bytes, integer.order));
         return if sent == Some(computed) { Ok(()) } else { Err((computed, sent)) };
     }
-    compare(check, of, check.checksum.of(bytes))
+    compare_one(check, of, check.checksum.of(bytes))
 }
 
-/// Compares a checksum with the one that was sent.
+/// Compares a checksum with the one that was sent, and tests the others of its frame.
 #[inline(always)]
-pub(crate) fn compare(check: &Check, of: Whole<'_>, computed: u128) -> Result<(), (u64, Option<u64>)> {
+pub(crate) fn compare(check: &Check, of: Whole<'_>, computed: u128) -> Result<(), Wrong> {
+    compare_one(check, of, computed).map_err(|(computed, sent)| Wrong { number: 0, computed, sent })?;
+    if check.others.is_empty() { Ok(()) } else { test_others(check, of) }
+}
+
+#[inline(always)]
+fn compare_one(check: &Check, of: Whole<'_>, computed: u128) -> Result<(), (u64, Option<u64>)> {
     let sent = sent(check, of);
     if sent == Some(computed) { Ok(()) } else { Err((computed as u64, sent.map(|sent| sent as u64))) }
 }
@@ -72,6 +112,8 @@ pub(crate) fn sent(check: &Check, of: Whole<'_>) -> Option<u128> {
     match check.form {
         CheckForm::Binary(integer) => Some(word_of(bytes, integer.order).into()),
         CheckForm::Hex(integer) => hex(bytes, integer.order),
+        CheckForm::Characters(characters) => counted(bytes, characters),
+        CheckForm::Decimal(_) => decimal(bytes),
     }
 }
 
@@ -86,7 +128,7 @@ fn written<'f>(check: &Check, of: Whole<'f>) -> Option<&'f [u8]> {
         }
         CheckPlace::Marked => {
             let behind = check.marked(of.contents)? + check.mark.as_ref().map_or(0, |mark| mark.len());
-            of.contents.get(behind..).filter(|bytes| bytes.len() == size)
+            of.contents.get(behind..).filter(|bytes| size == 0 || bytes.len() == size)
         }
         CheckPlace::Behind { .. } => of.frame.get(of.frame.len().checked_sub(size)?..),
     }
@@ -109,6 +151,14 @@ pub(crate) fn put(check: &Check, frame: &mut [u8], contents: usize, checksum: u6
             CheckForm::Hex(integer) => {
                 hex_digit(shifted(4 * (2 * integer.order.rank(index / 2, size / 2) + 1 - index % 2)))
             }
+            CheckForm::Characters(Characters { order, zero, bits, .. }) => {
+                let value = shifted(usize::from(bits) * order.rank(index, size)) & ((1 << bits) - 1);
+                zero.wrapping_add(value as u8)
+            }
+            CheckForm::Decimal(_) => {
+                let value = 10u64.checked_pow((size - 1 - index) as u32).map_or(0, |power| checksum / power);
+                b'0' + (value % 10) as u8
+            }
         };
     }
 }
@@ -119,6 +169,27 @@ fn hex(digits: &[u8], order: Order) -> Option<u128> {
     let byte = |pair: &[u8]| Some(digit(pair[0])? << 4 | digit(pair[1])?);
     let (pairs, bytes) = (digits.chunks_exact(2), digits.len() / 2);
     pairs.enumerate().try_fold(0, |value, (place, pair)| Some(value | byte(pair)? << (8 * order.rank(place, bytes))))
+}
+
+/// The number that characters are which count from one on.
+fn counted(sent: &[u8], of: Characters) -> Option<u128> {
+    sent.iter().enumerate().try_fold(0, |value: u128, (place, character)| {
+        let digit = u128::from(character.checked_sub(of.zero)?);
+        let shift = u32::from(of.bits) * of.order.rank(place, sent.len()) as u32;
+        (digit >> of.bits == 0).then_some(value | digit.checked_shl(shift)?)
+    })
+}
+
+/// The number that decimal digits are, with blanks before them where those are shorter than their place.
+fn decimal(sent: &[u8]) -> Option<u128> {
+    let digits = sent.trim_ascii();
+    if digits.is_empty() {
+        return None;
+    }
+    digits.iter().try_fold(0u128, |value, digit| {
+        let digit = char::from(*digit).to_digit(10)?;
+        value.checked_mul(10)?.checked_add(digit.into())
+    })
 }
 
 fn hex_digit(value: u64) -> u8 {

@@ -10,9 +10,9 @@ use crate::checksum;
 use crate::compile;
 use crate::event::Event;
 use crate::example;
-use crate::format::{Field, Format, Spanned};
+use crate::format::{CheckForm, Field, Format, Spanned};
 use crate::framing::{Contents, whole_of};
-use crate::plan::{Framing, Plan, What};
+use crate::plan::{Check, Framing, Plan, What};
 use crate::problem::Problems;
 use crate::quality::shown;
 use crate::read::Sent;
@@ -37,8 +37,8 @@ pub struct Explained {
     pub reason: String,
     /// Its fields, those that are internal and reserved bytes, too.
     pub fields: Vec<ExplainedField>,
-    /// Its checksum, if one is declared.
-    pub checksum: Option<ExplainedChecksum>,
+    /// Its checksums, as they are declared; of a frame that fails the first of those that do not hold.
+    pub checksums: Vec<ExplainedChecksum>,
 }
 
 /// One field of a frame.
@@ -67,14 +67,32 @@ pub struct ExplainedChecksum {
     pub computed: u64,
     /// What was sent; nothing if there is none, or it is no number.
     pub sent: Option<u64>,
-    /// Hex digits that show it.
+    /// Digits that show it.
     pub digits: usize,
+    /// Whether they are decimal, as it is sent; else they are hex.
+    pub is_decimal: bool,
 }
 
 impl ExplainedChecksum {
     /// Whether it holds.
     pub fn holds(&self) -> bool {
         self.sent == Some(self.computed)
+    }
+
+    /// A value of it in digits.
+    pub fn shown(&self, value: u64) -> String {
+        let digits = self.digits;
+        if self.is_decimal { format!("{value:0digits$}") } else { format!("{value:0digits$X}") }
+    }
+
+    fn new(check: Option<&Check>, computed: u64, sent: Option<u64>) -> ExplainedChecksum {
+        let (algorithm, width) = check.map_or(("XOR-8", 8), |check| (check.checksum.name(), check.checksum.width()));
+        let decimal = match check.map(|check| check.form) {
+            Some(CheckForm::Decimal(width)) => Some(width.unwrap_or(1)),
+            _ => None,
+        };
+        let digits = decimal.unwrap_or(usize::from(width).div_ceil(4));
+        ExplainedChecksum { algorithm: algorithm.to_string(), computed, sent, digits, is_decimal: decimal.is_some() }
     }
 }
 
@@ -123,7 +141,7 @@ impl Format {
         let mut explained = explain(bytes);
         // What it would say if its checksum held.
         let is_failed =
-            |piece: &&Explained| piece.record.is_none() && piece.checksum.is_some() && piece.inside.is_none();
+            |piece: &&Explained| piece.record.is_none() && !piece.checksums.is_empty() && piece.inside.is_none();
         let failed = explained.iter().find(is_failed);
         let mended = failed.and_then(|piece| Some((piece.clone(), mended(&plan, piece)?)));
         if let Some((failed, mended)) = mended {
@@ -132,7 +150,7 @@ impl Format {
             if let Some(piece) = would_be.get_mut(place) {
                 let also = if piece.reason.is_empty() { "" } else { "; with the right one: " };
                 piece.reason = failed.reason + also + &piece.reason;
-                piece.checksum = failed.checksum;
+                piece.checksums = failed.checksums;
                 piece.bytes = failed.bytes;
                 explained = would_be;
             }
@@ -178,7 +196,7 @@ fn show_all(of: &str, fields: &mut [Field]) {
 impl Explained {
     fn without_record(offset: u64, bytes: &[u8], reason: String) -> Explained {
         let (bytes, fields) = (bytes.to_vec(), Vec::new());
-        Explained { inside: None, offset, bytes, record: None, reason, fields, checksum: None }
+        Explained { inside: None, offset, bytes, record: None, reason, fields, checksums: Vec::new() }
     }
 }
 
@@ -188,13 +206,15 @@ fn piece(plan: &Plan, event: Event<'_>) -> Option<Explained> {
         Event::Reject(reject) | Event::Clipped(reject) => {
             let reason = reject.reason.describe(plan).to_string();
             let checksum = match reject.reason {
-                Reason::Checksum { frame, computed, sent } => {
-                    let (algorithm, digits) = algorithm(plan, frame);
-                    Some(ExplainedChecksum { algorithm, computed, sent, digits })
+                Reason::Checksum { frame, number, computed, sent } => {
+                    Some(ExplainedChecksum::new(plan.check(frame, number), computed, sent))
                 }
                 _ => None,
             };
-            Some(Explained { checksum, ..Explained::without_record(reject.offset, reject.bytes, reason) })
+            Some(Explained {
+                checksums: checksum.into_iter().collect(),
+                ..Explained::without_record(reject.offset, reject.bytes, reason)
+            })
         }
         Event::Notice(_) => None,
     }
@@ -219,7 +239,7 @@ fn of_record(plan: &Plan, record: &Record<'_>) -> Explained {
         record: Some(record.kind().to_string()),
         reason: String::new(),
         fields,
-        checksum: checksum_of(plan, record),
+        checksums: checksums_of(plan, record).unwrap_or_default(),
     }
 }
 
@@ -282,23 +302,17 @@ fn place_text(sent: Sent<'_>) -> String {
     }
 }
 
-/// The checksum of a frame, and hex digits that show it.
-fn algorithm(plan: &Plan, frame: u16) -> (String, usize) {
-    match plan.0.frames.get(usize::from(frame)).and_then(|frame| frame.check.as_ref()) {
-        Some(check) => (check.checksum.name().to_string(), usize::from(check.checksum.width()).div_ceil(4)),
-        None => ("XOR-8".to_string(), 2),
-    }
-}
-
-fn checksum_of(plan: &Plan, record: &Record<'_>) -> Option<ExplainedChecksum> {
-    let number = plan.0.frames.iter().position(|frame| frame.kinds.contains(&record.kind))?;
-    let (frame, bytes) = (&plan.0.frames[number], record.frame());
-    let (algorithm, digits) = algorithm(plan, number as u16);
+fn checksums_of(plan: &Plan, record: &Record<'_>) -> Option<Vec<ExplainedChecksum>> {
+    let (frame, bytes) = (plan.0.frames.iter().find(|frame| frame.kinds.contains(&record.kind))?, record.frame());
     let mut decoded = Vec::new();
     let (computed, sent) = match (&frame.check, &frame.framing) {
         (Some(check), _) => {
             let of = whole_of(frame, bytes, &mut decoded)?;
-            (check::computed(check, of) as u64, check::sent(check, of).map(|sent| sent as u64))
+            let explained = check.all().map(|check| {
+                let (computed, sent) = (check::computed(check, of), check::sent(check, of));
+                ExplainedChecksum::new(Some(check), computed as u64, sent.map(|sent| sent as u64))
+            });
+            return Some(explained.collect());
         }
         (None, Framing::Sentence(_)) => {
             let star = bytes.iter().position(|byte| *byte == b'*')?;
@@ -308,18 +322,22 @@ fn checksum_of(plan: &Plan, record: &Record<'_>) -> Option<ExplainedChecksum> {
         }
         (None, _) => return None,
     };
-    Some(ExplainedChecksum { algorithm, computed, sent, digits })
+    Some([ExplainedChecksum::new(None, computed, sent)].into())
 }
 
-/// The bytes of a frame with the checksum that it ought to have.
+/// The bytes of a frame with the checksums that it ought to have.
 fn mended(plan: &Plan, piece: &Explained) -> Option<Vec<u8>> {
-    let computed = piece.checksum.as_ref()?.computed;
-    let mut bytes = piece.bytes.clone();
+    let computed = piece.checksums.first()?.computed;
+    let (mut bytes, mut decoded) = (piece.bytes.clone(), Vec::new());
     for frame in &plan.0.frames {
         match (&frame.check, &frame.framing) {
             (Some(check), framing) => {
-                if let Some(Contents::Lie(0, end)) = framing.contents(&bytes, &mut Vec::new()) {
-                    check::put(check, &mut bytes, end as usize, computed);
+                // One may cover another, whichever stands first.
+                for check in check.all().flat_map(|_| check.all()) {
+                    let Some(Contents::Lie(0, end)) = framing.contents(&bytes, &mut Vec::new()) else { break };
+                    let Some(of) = whole_of(frame, &bytes, &mut decoded) else { break };
+                    let computed = check::computed(check, of);
+                    check::put(check, &mut bytes, end as usize, computed as u64);
                 }
             }
             (None, Framing::Sentence(_)) => {

@@ -25,6 +25,8 @@ pub const CODES: usize = 4_096;
 pub const PART_BEFORE: usize = 256;
 /// Bytes of a start pattern, or of another text by which frames and their parts are found.
 pub const START: usize = 64;
+/// Checksums of a frame.
+pub const CHECKSUMS: usize = 8;
 /// Texts of a `separator`.
 pub const SEPARATORS: usize = 16;
 /// Places of parts that are written down of one frame: one for each item, and two for each part of it.

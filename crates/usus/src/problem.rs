@@ -287,6 +287,12 @@ pub enum ProblemKind {
     /// Packets without a checksum.
     #[error("these packets have no checksum: bytes that only look like one are taken for a packet, damaged ones, too")]
     NoChecksum,
+    /// A checksum by parameters that has a name.
+    #[error("these are the parameters of `{name}`")]
+    ChecksumHasName {
+        /// The name.
+        name: String,
+    },
     /// No example.
     #[error("there is no example, so nothing shows that this is what the device means")]
     NoExample,
@@ -394,6 +400,9 @@ impl ProblemKind {
             ProblemKind::NeverSent { .. } => Some(
                 "raw values are meant, before scale and addend; one written as 0x… is a pattern of bits".to_string(),
             ),
+            ProblemKind::ChecksumHasName { name } => {
+                Some(format!("write `algorithm = \"{name}\"`, which everybody knows"))
+            }
             ProblemKind::NoChecksum => {
                 Some("if the datasheet names one: `checksum = { algorithm = \"…\", type = \"…\" }`".to_string())
             }

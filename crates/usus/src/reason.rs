@@ -6,7 +6,7 @@ use core::fmt;
 use crate::format::CheckForm;
 use crate::integer::Order;
 use crate::limits;
-use crate::plan::Plan;
+use crate::plan::{Check, Plan};
 
 /// Why bytes gave no record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -39,6 +39,8 @@ pub enum Reason {
     Checksum {
         /// The frame.
         frame: u16,
+        /// Which of its checksums, as they stand in the format.
+        number: u8,
         /// What the bytes give; of a checksum wider than 64 bits, its low bits.
         computed: u64,
         /// What was sent; nothing if it is no number.
@@ -351,23 +353,20 @@ impl fmt::Display for Description<'_> {
                 let name = header.and_then(|header| header.get(usize::from(field))).map_or("", |field| &field.name);
                 write!(f, "{} begins, but its {} is not what it has to be", named(frame), or_constant(name))
             }
-            Reason::Checksum { frame, computed, sent: Some(sent) } => {
-                let digits = plan.check_digits(frame);
-                let name = named(frame);
-                write!(
-                    f,
-                    "the checksum of {name} does not hold: computed {computed:0digits$X}, sent {sent:0digits$X}"
-                )?;
-                match plan.check_if_swapped(frame) {
+            Reason::Checksum { frame, number, computed, sent: Some(sent) } => {
+                let (which, name) = (plan.which_check(frame, number), named(frame));
+                let [computed_text, sent_text] = [computed, sent].map(|value| plan.check_text(frame, number, value));
+                write!(f, "the {which} of {name} does not hold: computed {computed_text}, sent {sent_text}")?;
+                match plan.check_if_swapped(frame, number) {
                     Some((size, word)) if sent == computed.swap_bytes() >> (64 - 8 * size) => {
                         write!(f, "; it would hold with its bytes swapped, as {word}")
                     }
                     _ => Ok(()),
                 }
             }
-            Reason::Checksum { frame, computed, sent: None } => {
-                let digits = plan.check_digits(frame);
-                write!(f, "the checksum of {} is no number; computed {computed:0digits$X}", named(frame))
+            Reason::Checksum { frame, number, computed, sent: None } => {
+                let (which, computed) = (plan.which_check(frame, number), plan.check_text(frame, number, computed));
+                write!(f, "the {which} of {} is no number; computed {computed}", named(frame))
             }
             Reason::ChecksumAbsent { frame } => {
                 write!(f, "{} without the checksum that it has to have", named(frame))
@@ -500,17 +499,35 @@ fn or_constant(name: &str) -> &str {
 }
 
 impl Plan {
+    /// One of a frame's checksums.
+    pub(crate) fn check(&self, frame: u16, number: u8) -> Option<&Check> {
+        self.0.frames.get(usize::from(frame))?.check.as_ref()?.all().nth(number.into())
+    }
+
+    /// What a checksum is called where its frame has several.
+    fn which_check(&self, frame: u16, number: u8) -> alloc::string::String {
+        let count = self.0.frames.get(usize::from(frame)).and_then(|frame| frame.check.as_ref());
+        match count.map_or(0, |check| check.others.len()) {
+            0 => "checksum".into(),
+            _ => alloc::format!("checksum {}", number + 1),
+        }
+    }
+
     /// Bytes of a frame's checksum, and the type that has them in the other order.
-    fn check_if_swapped(&self, frame: u16) -> Option<(u32, alloc::string::String)> {
-        let check = self.0.frames.get(usize::from(frame))?.check.as_ref()?;
+    fn check_if_swapped(&self, frame: u16, number: u8) -> Option<(u32, alloc::string::String)> {
+        let check = self.check(frame, number)?;
         let CheckForm::Binary(integer) = check.form else { return None };
         let order = if integer.order == Order::Big { "le" } else { "be" };
         (integer.bytes > 1).then(|| (integer.bytes.into(), alloc::format!("u{}{order}", 8 * integer.bytes)))
     }
 
-    /// Hex digits that show the checksum of a frame.
-    fn check_digits(&self, frame: u16) -> usize {
-        let check = self.0.frames.get(usize::from(frame)).and_then(|frame| frame.check.as_ref());
-        check.map_or(2, |check| usize::from(check.checksum.width()).div_ceil(4))
+    /// The value of a checksum as people are shown it: in hex, unless it is sent in decimal digits.
+    fn check_text(&self, frame: u16, number: u8, value: u64) -> alloc::string::String {
+        let check = self.check(frame, number);
+        let digits = check.map_or(2, |check| usize::from(check.checksum.width()).div_ceil(4));
+        match check.map(|check| check.form) {
+            Some(CheckForm::Decimal(width)) => alloc::format!("{value:0width$}", width = width.unwrap_or(1)),
+            _ => alloc::format!("{value:0digits$X}"),
+        }
     }
 }

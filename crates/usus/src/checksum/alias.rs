@@ -1,4 +1,4 @@
-//! What datasheets call checksums, and the names that are meant. A datasheet's name is answered, never accepted: one name each.
+//! What datasheets call checksums, and the names or parameters that are meant. A datasheet's name is answered, never accepted: one name each.
 
 /// Names that may be meant, and what else is to be said.
 pub(crate) struct Meant {
@@ -6,7 +6,7 @@ pub(crate) struct Meant {
     pub(crate) note: Option<&'static str>,
 }
 
-/// What a datasheet's name means: the names of checksums that it may be, the likeliest first.
+/// What a datasheet's name means: the names of checksums that it may be, or their parameters, the likeliest first.
 pub(crate) fn meant(word: &str) -> Option<Meant> {
     let plain: alloc::string::String =
         word.chars().filter(char::is_ascii_alphanumeric).map(|character| character.to_ascii_uppercase()).collect();
@@ -65,37 +65,79 @@ const ALIASES: &[Alias] = &[
     (&["XOR", "XOR8", "XORSUM", "BCC", "BLOCKCHECK", "EXOR", "EXCLUSIVEOR", "PARITY", "NMEA"], &["XOR-8"], ""),
     (
         &["LRC", "LRC8", "LONGITUDINALREDUNDANCYCHECK"],
-        &["XOR-8"],
-        "if it is the xor of the bytes; the two's complement of their sum cannot be declared yet",
+        &["XOR-8", NEGATED],
+        "the first is all bytes xored, the second what makes their sum zero",
     ),
+    (
+        &["MODBUSASCII", "MODBUSLRC", "LRCMODBUS", "TWOSCOMPLEMENT", "2SCOMPLEMENT", "NEGSUM", "TWOSCOMPLEMENTSUM"],
+        &[NEGATED, "{ bits = 16, complement = \"two\" }"],
+        "",
+    ),
+    (
+        &["ONESCOMPLEMENT", "1SCOMPLEMENT", "INVERTEDSUM", "NOTSUM"],
+        &["{ bits = 8, complement = \"one\" }", INVERTED_AROUND],
+        "the second adds the carry at the low end",
+    ),
+    (&["LIN", "LINCLASSIC", "LINENHANCED"], &[INVERTED_AROUND], ""),
+    (
+        &["INTERNET", "INTERNETCHECKSUM", "RFC1071", "IPCHECKSUM", "TCPCHECKSUM"],
+        &["{ of = \"u16be\", bits = 16, modulus = \"end-around\", complement = \"one\" }"],
+        "",
+    ),
+    (&["XORFF", "INVERTEDXOR", "NOTXOR", "XORINVERTED"], &["{ xor = true, bits = 8, complement = \"one\" }"], ""),
+    (
+        &["XOR16", "XORWORDS"],
+        &["{ xor = true, of = \"u16be\", bits = 16 }", "{ xor = true, of = \"u16le\", bits = 16 }"],
+        "",
+    ),
+    (&["MOD255", "SUM255", "MODULO255"], &["{ bits = 8, modulus = 255 }"], ""),
+    (&["MOD100", "MODULO100"], &["{ bits = 7, modulus = 100 }"], "as digits it is of the type `number`"),
+    (&["MOD1000", "MODULO1000"], &["{ bits = 10, modulus = 1000 }"], "as digits it is of the type `number`"),
+    (&["MOD10000", "MODULO10000"], &["{ bits = 14, modulus = 10000 }"], "as digits it is of the type `number`"),
+    (&["SUM7", "MOD128", "MODULO128"], &["{ bits = 7 }"], ""),
+    (&["MOD64", "MODULO64"], &["{ bits = 6 }"], ""),
+    (&["FLETCHER", "FLETCHER16", "FLETCHER8BIT"], &["FLETCHER-16", TWO_OF_BYTES], "the second is modulo 256"),
+    (
+        &["UBX", "FLETCHER256", "FLETCHER8", "CKACKB", "CKA", "8BITFLETCHER"],
+        &[TWO_OF_BYTES, "FLETCHER-16"],
+        "with the type u16le the first sum is sent first",
+    ),
+    (
+        &["FLETCHER32"],
+        &["FLETCHER-32", "{ sums = 2, of = \"u16be\", bits = 16, modulus = 65535 }"],
+        "they differ by the order of bytes in a word",
+    ),
+    (&["ADLER", "ADLER32", "ZLIB"], &["ADLER-32"], ""),
     (&["SUM8", "CHECKSUM8", "MOD256", "ADD8", "SUM256", "MODULO256"], &["SUM-8"], ""),
     (&["SUM16", "CHECKSUM16", "ADD16", "MOD65536"], &["SUM-16"], ""),
+    (&["SUM32", "CHECKSUM32", "ADD32"], &["SUM-32"], ""),
     (
         &["SUM", "CHECKSUM", "ADD", "ADDITIVE", "CS", "CHK", "ARITHMETICSUM"],
-        &["SUM-8", "SUM-16", "XOR-8"],
-        "a complement of the sum cannot be declared yet",
-    ),
-    (
-        &["FLETCHER", "FLETCHER8", "FLETCHER16", "FLETCHER32", "UBX", "ADLER", "ADLER32"],
-        &[],
-        "two sums in a row (Fletcher, Adler) cannot be declared yet",
-    ),
-    (
-        &["TWOSCOMPLEMENT", "2SCOMPLEMENT", "NEGSUM", "ONESCOMPLEMENT", "INTERNET", "RFC1071"],
-        &[],
-        "a complement of a sum cannot be declared yet",
+        &["SUM-8", "SUM-16", "XOR-8", NEGATED, "{ bits = 8, complement = \"one\" }"],
+        "`usus check FORMAT --against SOURCE` finds which on what was recorded",
     ),
 ];
 
+/// What makes the sum of all bytes zero.
+const NEGATED: &str = "{ bits = 8, complement = \"two\" }";
+/// A sum of bytes with its carry added at the low end, inverted.
+const INVERTED_AROUND: &str = "{ bits = 8, modulus = \"end-around\", complement = \"one\" }";
+/// Two sums of bytes, each modulo 256.
+const TWO_OF_BYTES: &str = "{ sums = 2, bits = 8 }";
+
 #[cfg(test)]
 mod tests {
+    use alloc::string::{String, ToString};
+
     use super::*;
     use crate::checksum::Checksum;
 
     #[test]
     fn whatever_is_meant_is_there() {
         for (words, names, note) in ALIASES {
-            assert!(names.iter().all(|name| Checksum::named(name).is_some()), "{names:?}");
+            for name in *names {
+                assert_eq!(declared(name).as_deref(), Some(*name));
+            }
             assert!(!names.is_empty() || !note.is_empty(), "{words:?}");
             assert!(words.iter().all(|word| Checksum::named(word).is_none()), "{words:?}");
         }
@@ -107,13 +149,25 @@ mod tests {
             ("CRC-16-IBM", "CRC-16/ARC"),
             ("XOR", "XOR-8"),
             ("LRC", "XOR-8"),
+            ("Fletcher", "FLETCHER-16"),
+            ("Adler-32 ", "ADLER-32"),
+            ("two's complement", NEGATED),
             ("Fcs-32", "CRC-32/ISO-HDLC"),
             ("CRC-32", "CRC-32/ISO-HDLC"),
             ("CRC-16/X-25", "CRC-16/IBM-SDLC"),
         ] {
             assert_eq!(first(word), Some(wanted), "{word}");
         }
-        assert!(meant("FLETCHER-16").is_some_and(|meant| meant.names.is_empty()));
         assert!(meant("abacus").is_none());
+    }
+
+    /// How an answer is written, once a format has it.
+    fn declared(answer: &str) -> Option<String> {
+        let quoted = if answer.starts_with('{') { answer.to_string() } else { alloc::format!("'{answer}'") };
+        let text = alloc::format!(
+            "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = 9\nchecksum = {{ algorithm = {quoted}, type = 'u64be', byte = 1, from = 0, to = 0 }}"
+        );
+        let format = crate::Format::parse(&text).ok()?;
+        Some(format.frames[0].checksums.first()?.algorithm.to_string())
     }
 }

@@ -1,4 +1,5 @@
-//! The public catalogue of CRCs (the RevEng catalogue of parametrised CRC algorithms, as the `crc` crate carries it), by name.
+//! Checksums by name: the public catalogue of CRCs (the RevEng catalogue of parametrised CRC algorithms, as the `crc` crate carries it), and the sums
+//! that have a customary name.
 
 use crc::Algorithm;
 use crc::{
@@ -20,16 +21,14 @@ use crc::{
     CRC_64_REDIS, CRC_64_WE, CRC_64_XZ, CRC_82_DARC,
 };
 
-/// The parameters of a CRC, in the terms of the catalogue.
+use super::{CyclicParameters, Modulus, SumParameters};
+use crate::integer::{Integer, Order};
+
+/// A CRC of the catalogue.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Parameters {
+pub(super) struct Entry {
     pub(super) name: &'static str,
-    pub(super) width: u8,
-    pub(super) polynomial: u128,
-    pub(super) initial: u128,
-    pub(super) reflect_input: bool,
-    pub(super) reflect_output: bool,
-    pub(super) final_xor: u128,
+    pub(super) parameters: CyclicParameters,
     /// The CRC of the nine digits "123456789".
     pub(super) check: u128,
 }
@@ -43,20 +42,22 @@ macro_rules! parameters {
 macro_rules! of {
     ($width:ident, $name:literal, $algorithm:ident) => {{
         const A: Algorithm<$width> = $algorithm;
-        Parameters {
+        Entry {
             name: $name,
-            width: A.width,
-            polynomial: A.poly as u128,
-            initial: A.init as u128,
-            reflect_input: A.refin,
-            reflect_output: A.refout,
-            final_xor: A.xorout as u128,
+            parameters: CyclicParameters {
+                width: A.width,
+                polynomial: A.poly as u128,
+                initial: A.init as u128,
+                reflect_input: A.refin,
+                reflect_output: A.refout,
+                final_xor: A.xorout as u128,
+            },
             check: A.check as u128,
         }
     }};
 }
 
-static BITS_8: [Parameters; 35] = parameters! { u8:
+static BITS_8: [Entry; 35] = parameters! { u8:
     "CRC-3/GSM" CRC_3_GSM
     "CRC-3/ROHC" CRC_3_ROHC
     "CRC-4/G-704" CRC_4_G_704
@@ -94,7 +95,7 @@ static BITS_8: [Parameters; 35] = parameters! { u8:
     "CRC-8/WCDMA" CRC_8_WCDMA
 };
 
-static BITS_16: [Parameters; 45] = parameters! { u16:
+static BITS_16: [Entry; 45] = parameters! { u16:
     "CRC-10/ATM" CRC_10_ATM
     "CRC-10/CDMA2000" CRC_10_CDMA2000
     "CRC-10/GSM" CRC_10_GSM
@@ -142,7 +143,7 @@ static BITS_16: [Parameters; 45] = parameters! { u16:
     "CRC-16/XMODEM" CRC_16_XMODEM
 };
 
-static BITS_32: [Parameters; 24] = parameters! { u32:
+static BITS_32: [Entry; 24] = parameters! { u32:
     "CRC-17/CAN-FD" CRC_17_CAN_FD
     "CRC-21/CAN-FD" CRC_21_CAN_FD
     "CRC-24/BLE" CRC_24_BLE
@@ -169,7 +170,7 @@ static BITS_32: [Parameters; 24] = parameters! { u32:
     "CRC-32/XFER" CRC_32_XFER
 };
 
-static BITS_64: [Parameters; 8] = parameters! { u64:
+static BITS_64: [Entry; 8] = parameters! { u64:
     "CRC-40/GSM" CRC_40_GSM
     "CRC-64/ECMA-182" CRC_64_ECMA_182
     "CRC-64/GO-ISO" CRC_64_GO_ISO
@@ -180,11 +181,28 @@ static BITS_64: [Parameters; 8] = parameters! { u64:
     "CRC-64/XZ" CRC_64_XZ
 };
 
-static BITS_128: [Parameters; 1] = parameters! { u128:
+static BITS_128: [Entry; 1] = parameters! { u128:
     "CRC-82/DARC" CRC_82_DARC
 };
 
-/// All of them.
-pub(super) fn all() -> impl Iterator<Item = &'static Parameters> + Clone {
+/// Sums by name. Those of Fletcher are as in his paper of 1982, of bytes and of words of 16 bits; that of Adler is RFC 1950's.
+pub(super) fn sums() -> impl Iterator<Item = (&'static str, SumParameters)> + Clone {
+    let plain = SumParameters::of_bytes;
+    let two = |bits, modulus| SumParameters { sums: 2, modulus: Modulus::Number(modulus), ..plain(bits) };
+    let words = Integer { signed: false, bytes: 2, order: Order::Little };
+    [
+        ("SUM-8", plain(8)),
+        ("SUM-16", plain(16)),
+        ("SUM-32", plain(32)),
+        ("XOR-8", SumParameters { is_xor: true, ..plain(8) }),
+        ("FLETCHER-16", two(8, 255)),
+        ("FLETCHER-32", SumParameters { of: words, ..two(16, 65_535) }),
+        ("ADLER-32", SumParameters { initial: [1, 0], ..two(16, 65_521) }),
+    ]
+    .into_iter()
+}
+
+/// All CRCs.
+pub(super) fn all() -> impl Iterator<Item = &'static Entry> + Clone {
     BITS_8.iter().chain(&BITS_16).chain(&BITS_32).chain(&BITS_64).chain(&BITS_128)
 }

@@ -16,14 +16,14 @@
 use alloc::sync::Arc;
 use alloc::vec::Vec;
 
-use super::catalogue::Parameters;
+use super::CyclicParameters;
 
 /// A CRC with its tables. Those of at most 32 bits have small tables, which leave room for others in the processor's nearest memory.
 #[derive(Clone)]
 pub(super) enum Cyclic {
-    Small { parameters: &'static Parameters, tables: Arc<[[u32; 256]; 8]>, begun: u64 },
-    Narrow { parameters: &'static Parameters, tables: Arc<[[u64; 256]; 8]>, begun: u64 },
-    Wide { parameters: &'static Parameters, table: Arc<[u128]> },
+    Small { parameters: CyclicParameters, tables: Arc<[[u32; 256]; 8]>, begun: u64 },
+    Narrow { parameters: CyclicParameters, tables: Arc<[[u64; 256]; 8]>, begun: u64 },
+    Wide { parameters: CyclicParameters, table: Arc<[u128]> },
 }
 
 /// A CRC of at most 32 bits.
@@ -69,10 +69,10 @@ fn front(length: usize) -> usize {
 }
 
 impl Cyclic {
-    pub(super) fn new(parameters: &'static Parameters) -> Cyclic {
-        let first: Vec<u128> = (0..256).map(|byte| wide_step(parameters, byte as u8)).collect();
+    pub(super) fn new(parameters: CyclicParameters) -> Cyclic {
+        let first: Vec<u128> = (0..256).map(|byte| wide_step(&parameters, byte as u8)).collect();
         // Registers of up to 64 bits are in the low half of their working form.
-        let begun = begin(parameters) as u64;
+        let begun = begin(&parameters) as u64;
         match parameters.width {
             0..=32 => {
                 let mut tables = [[0u32; 256]; 8];
@@ -92,7 +92,7 @@ impl Cyclic {
         }
     }
 
-    pub(super) fn parameters(&self) -> &'static Parameters {
+    pub(super) fn parameters(&self) -> &CyclicParameters {
         let (Cyclic::Small { parameters, .. } | Cyclic::Narrow { parameters, .. } | Cyclic::Wide { parameters, .. }) =
             self;
         parameters
@@ -148,7 +148,7 @@ impl Cyclic {
 
 /// The CRC that a register of at most 64 bits holds.
 #[inline(always)]
-fn value(parameters: &Parameters, register: u64) -> u64 {
+fn value(parameters: &CyclicParameters, register: u64) -> u64 {
     let value = match parameters.reflect_input {
         true => register,
         // The register's bytes are swapped, at the top of a wider word: the low half here.
@@ -217,7 +217,7 @@ fn step<T: Copy + Into<u64>>(tables: &[[T; 256]; 8], word: u64) -> u64 {
 }
 
 /// The working form of a register: reflected, or at the top of the word with its bytes swapped.
-fn begin(parameters: &Parameters) -> u128 {
+fn begin(parameters: &CyclicParameters) -> u128 {
     match parameters.reflect_input {
         true => reflect(parameters.initial, parameters.width),
         false => (parameters.initial << (128 - parameters.width)).swap_bytes(),
@@ -225,7 +225,7 @@ fn begin(parameters: &Parameters) -> u128 {
 }
 
 /// What one byte does to an empty register, bit by bit, in working form.
-fn wide_step(parameters: &Parameters, byte: u8) -> u128 {
+fn wide_step(parameters: &CyclicParameters, byte: u8) -> u128 {
     if parameters.reflect_input {
         let polynomial = reflect(parameters.polynomial, parameters.width);
         return (0..8).fold(u128::from(byte), |value, _| value >> 1 ^ if value & 1 == 1 { polynomial } else { 0 });
@@ -236,7 +236,7 @@ fn wide_step(parameters: &Parameters, byte: u8) -> u128 {
     (0..8).fold(begun, |value, _| value << 1 ^ if value & top != 0 { polynomial } else { 0 }).swap_bytes()
 }
 
-fn finish(parameters: &Parameters, register: u128) -> u128 {
+fn finish(parameters: &CyclicParameters, register: u128) -> u128 {
     let value = match parameters.reflect_input {
         true => register,
         false => register.swap_bytes() >> (128 - parameters.width),

@@ -1,22 +1,24 @@
 //! Checksums over bytes: what is computed, not where it stands.
 
+mod algorithm;
 mod alias;
 mod catalogue;
 mod cyclic;
 mod overlaps;
+mod sums;
 
 use alloc::boxed::Box;
+use alloc::string::ToString;
 use alloc::vec::Vec;
 use core::fmt;
 
 use crate::integer::Order;
+pub use algorithm::Algorithm;
 pub(crate) use alias::meant;
 use cyclic::Cyclic;
 pub(crate) use cyclic::{Place, Small};
 pub(crate) use overlaps::{Overlaps, Stretch};
-
-/// Sums that are no CRC, by name: plain sums of the bytes modulo 2^8 and 2^16, and the bytes xored together.
-const SUMS: [&str; 3] = ["SUM-8", "SUM-16", "XOR-8"];
+pub use sums::{Complement, Modulus, SumParameters};
 
 /// One of the checksums that there are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -30,12 +32,16 @@ pub struct CatalogueEntry {
     pub check: u128,
     /// The parameters of a CRC; nothing of a sum.
     pub cyclic: Option<CyclicParameters>,
+    /// The parameters of a sum; nothing of a CRC.
+    pub sum: Option<SumParameters>,
 }
 
 /// The parameters of a CRC, in the terms of the catalogue.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct CyclicParameters {
+    /// Bits of the register: those of a CRC by its parameters are 1 to 64.
+    pub width: u8,
     /// The polynomial without its highest power, the highest bit first.
     pub polynomial: u128,
     /// What the register begins with.
@@ -48,6 +54,14 @@ pub struct CyclicParameters {
     pub final_xor: u128,
 }
 
+impl CyclicParameters {
+    /// A CRC of so many bits that begins with zero, and whose bits come highest first.
+    pub fn new(width: u8, polynomial: u128) -> CyclicParameters {
+        let (reflect_input, reflect_output) = (false, false);
+        CyclicParameters { width, polynomial, initial: 0, reflect_input, reflect_output, final_xor: 0 }
+    }
+}
+
 /// A checksum ready to be computed.
 #[derive(Clone)]
 pub struct Checksum {
@@ -58,14 +72,16 @@ pub struct Checksum {
 
 #[derive(Clone)]
 enum Engine {
-    Sum8,
-    Sum16,
-    Xor8,
+    /// All bytes added up, and of that the bits of a mask.
+    Plain(u64),
+    /// All bytes xored together.
+    Xor,
+    Sum(SumParameters),
     Cyclic(Cyclic),
 }
 
 impl Checksum {
-    /// The checksum of that name: `SUM-8`, `SUM-16`, `XOR-8`, or a CRC by its catalogue name.
+    /// The checksum of that name: see [`Checksum::names`].
     ///
     /// ```
     /// use usus::checksum::Checksum;
@@ -73,16 +89,46 @@ impl Checksum {
     /// assert_eq!(checksum.of(b"123456789"), 0x4B37);
     /// ```
     pub fn named(name: &str) -> Option<Checksum> {
-        let (engine, width) = match name {
-            "SUM-8" => (Engine::Sum8, 8),
-            "SUM-16" => (Engine::Sum16, 16),
-            "XOR-8" => (Engine::Xor8, 8),
-            _ => {
-                let parameters = catalogue::all().find(|parameters| parameters.name == name)?;
-                (Engine::Cyclic(Cyclic::new(parameters)), parameters.width)
-            }
+        if let Some((_, sum)) = catalogue::sums().find(|(known, _)| *known == name) {
+            return Some(Checksum::of_sum(name, sum));
+        }
+        let entry = catalogue::all().find(|entry| entry.name == name)?;
+        Some(Checksum::of_cyclic(name, entry.parameters))
+    }
+
+    /// The checksum of an algorithm; nothing if there is none of its name, or its parameters do not go together.
+    ///
+    /// ```
+    /// use usus::checksum::{Algorithm, Checksum, Complement, SumParameters};
+    /// let mut negated = SumParameters::of_bytes(8);
+    /// negated.complement = Complement::Two;
+    /// let checksum = Checksum::new(&Algorithm::Sum(negated)).unwrap();
+    /// assert_eq!(checksum.of(&[1, 2, 3]), 0xFA);
+    /// assert_eq!(checksum.name(), "{ bits = 8, complement = \"two\" }");
+    /// ```
+    pub fn new(algorithm: &Algorithm) -> Option<Checksum> {
+        if algorithm.flaw().is_some() {
+            return None;
+        }
+        match algorithm {
+            Algorithm::Named(name) => Checksum::named(name),
+            Algorithm::Cyclic(parameters) => Some(Checksum::of_cyclic(&algorithm.to_string(), *parameters)),
+            Algorithm::Sum(sum) => Some(Checksum::of_sum(&algorithm.to_string(), *sum)),
+        }
+    }
+
+    fn of_sum(name: &str, sum: SumParameters) -> Checksum {
+        let plain = SumParameters { is_xor: sum.is_xor, ..SumParameters::of_bytes(sum.bits) };
+        let engine = match sum {
+            sum if sum != plain || (sum.is_xor && sum.bits != 8) => Engine::Sum(sum),
+            sum if sum.is_xor => Engine::Xor,
+            sum => Engine::Plain(u64::MAX >> (64 - sum.bits)),
         };
-        Some(Checksum { name: name.into(), width, engine })
+        Checksum { name: name.into(), width: sum.width(), engine }
+    }
+
+    fn of_cyclic(name: &str, parameters: CyclicParameters) -> Checksum {
+        Checksum { name: name.into(), width: parameters.width, engine: Engine::Cyclic(Cyclic::new(parameters)) }
     }
 
     /// Its name.
@@ -98,9 +144,11 @@ impl Checksum {
     /// The checksum of `bytes`.
     pub fn of(&self, bytes: &[u8]) -> u128 {
         match &self.engine {
-            Engine::Sum8 => bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte)).into(),
-            Engine::Sum16 => bytes.iter().fold(0u16, |sum, byte| sum.wrapping_add(u16::from(*byte))).into(),
-            Engine::Xor8 => xor(bytes).into(),
+            // Eight bits are added up side by side.
+            Engine::Plain(0xFF) => bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte)).into(),
+            Engine::Plain(mask) => (bytes.iter().map(|byte| u64::from(*byte)).sum::<u64>() & mask).into(),
+            Engine::Xor => xor(bytes).into(),
+            Engine::Sum(sum) => sum.checksum(bytes),
             Engine::Cyclic(cyclic) => cyclic.of(bytes),
         }
     }
@@ -145,28 +193,34 @@ impl Checksum {
         }
     }
 
+    /// The largest value that it can have.
+    pub(crate) fn most(&self) -> u128 {
+        match &self.engine {
+            Engine::Sum(sum) => sum.most(),
+            _ => u128::MAX >> (128 - self.width),
+        }
+    }
+
     /// Every name that [`Checksum::named`] knows.
     pub fn names() -> impl Iterator<Item = &'static str> + Clone {
-        SUMS.into_iter().chain(catalogue::all().map(|parameters| parameters.name))
+        catalogue::sums().map(|(name, _)| name).chain(catalogue::all().map(|entry| entry.name))
     }
 
     /// All checksums there are, with their parameters and check values: the sums first, then the CRC catalogue by width.
     pub fn catalogue() -> Vec<CatalogueEntry> {
-        let sums = SUMS.into_iter().filter_map(|name| {
-            let checksum = Checksum::named(name)?;
-            Some(CatalogueEntry { name, width: checksum.width, check: checksum.of(b"123456789"), cyclic: None })
+        let sums = catalogue::sums().map(|(name, sum)| CatalogueEntry {
+            name,
+            width: sum.width(),
+            check: sum.checksum(b"123456789"),
+            cyclic: None,
+            sum: Some(sum),
         });
         let cyclic = catalogue::all().map(|of| CatalogueEntry {
             name: of.name,
-            width: of.width,
+            width: of.parameters.width,
             check: of.check,
-            cyclic: Some(CyclicParameters {
-                polynomial: of.polynomial,
-                initial: of.initial,
-                reflect_input: of.reflect_input,
-                reflect_output: of.reflect_output,
-                final_xor: of.final_xor,
-            }),
+            cyclic: Some(of.parameters),
+            sum: None,
         });
         sums.chain(cyclic).collect()
     }

@@ -8,13 +8,13 @@
 //! P(to) xor Z(P(from) xor I)        Z: what as many zero bytes make of a register, a product modulo the polynomial
 //! ```
 //!
-//! (for sums the difference of the two). `P` is noted at every sixteenth byte.
+//! (for sums the difference of the two). `P` is noted at every sixteenth byte; of sums of words once for each byte that a word can begin at.
 
 use alloc::boxed::Box;
 use alloc::vec::Vec;
 
-use super::catalogue::Parameters;
-use super::{Checksum, Engine};
+use super::sums::{Left, SumParameters};
+use super::{Checksum, CyclicParameters, Engine};
 
 /// Bytes between two places at which `P` is noted.
 const NOTED: u64 = 16;
@@ -43,8 +43,8 @@ pub(crate) struct Overlaps {
     end: u64,
     /// `P` begins here.
     first: u64,
-    /// `P` at `first` and at every sixteenth byte behind it.
-    noted: Vec<u128>,
+    /// `P` at `first` and at every sixteenth byte behind it: for each byte of a word, as if words began with it.
+    noted: Vec<Vec<u128>>,
     linear: Option<Box<Linear>>,
     /// How far it was shifted last, and by what product: lengths repeat.
     shift: Option<(u64, u128)>,
@@ -76,70 +76,84 @@ impl Overlaps {
         let known_from = self.first + (from.saturating_sub(self.first)) / NOTED * NOTED;
         if self.noted.is_empty() || from < self.first || known_from < line.base || self.last() < line.base {
             self.first = from;
-            self.noted = [0].into();
+            self.noted = alloc::vec![[0].into(); linear.word() as usize];
         }
-        let before = self.left_by(&linear, line, from);
-        let behind = self.left_by(&linear, line, to);
+        let class = (from - self.first) % linear.word();
+        let before = self.left_by(&linear, line, class, from);
+        let behind = self.left_by(&linear, line, class, to);
         let shift = match self.shift {
             Some((length, shift)) if length == to - from => shift,
             _ => linear.shift(to - from),
         };
         self.shift = Some((to - from, shift));
-        let result = linear.between(before, behind, shift);
+        let result = linear.between(before, behind, shift, to - from);
         self.linear = Some(linear);
         result
     }
 
-    /// The last offset at which `P` is noted.
+    /// The last offset at which `P` is noted for all bytes of a word.
     fn last(&self) -> u64 {
-        self.first + NOTED * (self.noted.len() as u64).saturating_sub(1)
+        let least = self.noted.iter().map(Vec::len).min().unwrap_or(0);
+        self.first + NOTED * (least as u64).saturating_sub(1)
     }
 
-    /// `P` at an offset.
-    fn left_by(&mut self, linear: &Linear, line: Stretch<'_>, offset: u64) -> u128 {
-        while self.last() + NOTED <= offset {
-            let last = self.last();
-            let known = self.noted.last().copied().unwrap_or_default();
+    /// `P` at an offset, of words that begin so many bytes behind the first.
+    fn left_by(&mut self, linear: &Linear, line: Stretch<'_>, class: u64, offset: u64) -> u128 {
+        let first = self.first + class;
+        let Some(noted) = self.noted.get_mut(class as usize) else { return 0 };
+        loop {
+            let last = first + NOTED * (noted.len() as u64).saturating_sub(1);
+            if last + NOTED > offset {
+                break;
+            }
+            let known = noted.last().copied().unwrap_or_default();
             self.looked_at += NOTED;
-            self.noted.push(linear.run(known, line.between(last, last + NOTED)));
+            noted.push(linear.run(known, line.between(last, last + NOTED)));
         }
-        let place = ((offset - self.first) / NOTED) as usize;
-        let from = self.first + NOTED * place as u64;
+        let place = ((offset - first) / NOTED) as usize;
+        let from = first + NOTED * place as u64;
         self.looked_at += offset - from;
-        linear.run(self.noted.get(place).copied().unwrap_or_default(), line.between(from, offset))
+        linear.run(noted.get(place).copied().unwrap_or_default(), line.between(from, offset))
     }
 }
 
 /// A checksum's working as `P` needs it. CRCs are kept as polynomials, whose highest power is the highest bit of the word.
 #[derive(Clone, Debug)]
 enum Linear {
-    Sum { mask: u128 },
+    Plain { mask: u64 },
     Xor,
-    Cyclic { parameters: &'static Parameters, table: Vec<u128>, shifts: Vec<u128> },
+    Sum(SumParameters),
+    Cyclic { parameters: CyclicParameters, table: Vec<u128>, shifts: Vec<u128> },
 }
 
 impl Linear {
     fn of(checksum: &Checksum) -> Linear {
         match &checksum.engine {
-            Engine::Sum8 => Linear::Sum { mask: 0xFF },
-            Engine::Sum16 => Linear::Sum { mask: 0xFFFF },
-            Engine::Xor8 => Linear::Xor,
+            Engine::Plain(mask) => Linear::Plain { mask: *mask },
+            Engine::Xor => Linear::Xor,
+            Engine::Sum(sum) => Linear::Sum(*sum),
             Engine::Cyclic(cyclic) => {
-                let parameters = cyclic.parameters();
-                let table = (0..=255).map(|byte| of_byte(parameters, byte)).collect();
+                let parameters = *cyclic.parameters();
+                let table = (0..=255).map(|byte| of_byte(&parameters, byte)).collect();
                 // The byte 1 behind so many zeros: x to the power of eight times two to the power of each place.
-                let eight = (0..8).fold(1, |power, _| times_x(parameters, power));
-                let square = |power: &u128| Some(product(parameters, *power, *power));
+                let eight = (0..8).fold(1, |power, _| times_x(&parameters, power));
+                let square = |power: &u128| Some(product(&parameters, *power, *power));
                 let shifts = core::iter::successors(Some(eight), square).take(64).collect();
                 Linear::Cyclic { parameters, table, shifts }
             }
         }
     }
 
+    /// Bytes of a word.
+    fn word(&self) -> u64 {
+        if let Linear::Sum(sum) = self { sum.of.bytes.into() } else { 1 }
+    }
+
     /// What bytes make of what was left before them.
     fn run(&self, left: u128, bytes: &[u8]) -> u128 {
         match self {
-            Linear::Sum { .. } => bytes.iter().fold(left, |sum, byte| sum + u128::from(*byte)),
+            Linear::Plain { .. } => bytes.iter().fold(left, |sum, byte| sum + u128::from(*byte)),
+            Linear::Sum(sum) => sum.run(Left::of(left), bytes).packed(),
             Linear::Xor => bytes.iter().fold(left, |sum, byte| sum ^ u128::from(*byte)),
             Linear::Cyclic { parameters, table, .. } => bytes.iter().fold(left, |register, byte| {
                 let byte = if parameters.reflect_input { byte.reverse_bits() } else { *byte };
@@ -157,9 +171,13 @@ impl Linear {
     }
 
     /// The checksum of bytes by what all bytes before them and all up to their end left, and their own shift.
-    fn between(&self, before: u128, behind: u128, shift: u128) -> u128 {
+    fn between(&self, before: u128, behind: u128, shift: u128, length: u64) -> u128 {
         match self {
-            Linear::Sum { mask } => behind.wrapping_sub(before) & mask,
+            Linear::Plain { mask } => behind.wrapping_sub(before) & u128::from(*mask),
+            Linear::Sum(sum) => {
+                let count = sum.count(length);
+                sum.finish(sum.between(Left::of(before), Left::of(behind), count), count)
+            }
             Linear::Xor => behind ^ before,
             Linear::Cyclic { parameters, .. } => {
                 let unused = 128 - u32::from(parameters.width);
@@ -173,21 +191,21 @@ impl Linear {
 }
 
 /// What a byte, its highest bit first, makes of an empty register.
-fn of_byte(parameters: &Parameters, byte: u8) -> u128 {
+fn of_byte(parameters: &CyclicParameters, byte: u8) -> u128 {
     let polynomial = parameters.polynomial << (128 - parameters.width);
     let step = |register: u128, _| register << 1 ^ if register >> 127 == 1 { polynomial } else { 0 };
     (0..8).fold(u128::from(byte) << 120, step)
 }
 
 /// A polynomial times x, modulo the checksum's. Its lowest power is the lowest bit.
-fn times_x(parameters: &Parameters, of: u128) -> u128 {
+fn times_x(parameters: &CyclicParameters, of: u128) -> u128 {
     let mask = u128::MAX >> (128 - parameters.width);
     let overflows = of >> (parameters.width - 1) & 1 == 1;
     (of << 1 & mask) ^ if overflows { parameters.polynomial } else { 0 }
 }
 
 /// The product of two polynomials, modulo the checksum's.
-fn product(parameters: &Parameters, a: u128, b: u128) -> u128 {
+fn product(parameters: &CyclicParameters, a: u128, b: u128) -> u128 {
     let add = |sum: u128, place: u8| times_x(parameters, sum) ^ if b >> place & 1 == 1 { a } else { 0 };
     (0..parameters.width).rev().fold(0, add)
 }

@@ -11,8 +11,8 @@ use super::field::{byte_size, field_type};
 use super::sheet::{Sheet, refuse_condition};
 use crate::checksum::Checksum;
 use crate::format::{
-    Bits, BitsFrom, Check as DeclaredCheck, Count, Field as Declared, FieldType, Frame, Group as DeclaredGroup,
-    Integer, Order, Place, Presence, Spanned,
+    Bits, BitsFrom, Characters, Check as DeclaredCheck, CheckForm, Count, Field as Declared, FieldType, Frame,
+    Group as DeclaredGroup, Integer, Order, Place, Presence, Spanned,
 };
 use crate::limits;
 use crate::plan::{
@@ -642,7 +642,7 @@ pub(super) fn shape(
     problems: &mut Problems,
 ) -> Shape {
     let mut named = placing.named.clone();
-    if let (Some(check), Some(declared)) = (check, &frame.checksum) {
+    for (check, declared) in check.into_iter().flat_map(Check::all).zip(&frame.checksums) {
         let at = match check.place {
             CheckPlace::In(Edge::Front(place)) => Some(At::Front(place)),
             CheckPlace::In(Edge::Back(place)) => Some(At::Back(place)),
@@ -651,7 +651,8 @@ pub(super) fn shape(
         };
         named.extend(at.map(|at| Named::whole(at, check.form.size(), &declared.span, CHECKSUM)));
     }
-    let has_check = check.is_some_and(|check| matches!(check.place, CheckPlace::In(_)));
+    let is_in = |check: &&Check| matches!(check.place, CheckPlace::In(_));
+    let checks = check.map_or(0, |check| check.all().filter(is_in).count());
     let fixed = frame.fixed_contents();
     if let (Some(length), None) = (fixed, placing.varying) {
         for named in &mut named {
@@ -663,7 +664,7 @@ pub(super) fn shape(
         if !placing.unsure {
             report_gaps_and_overlaps(&named, length, &record.span, problems);
         }
-        report_on_checksum(&named, has_check, problems);
+        report_on_checksum(&named, checks, problems);
         return Shape::fixed_bytes(length, 0);
     }
     let part = |of: fn(At) -> Option<usize>| named.iter().filter_map(move |named| Some((of(named.at)?, named.size)));
@@ -685,7 +686,7 @@ pub(super) fn shape(
     if !placing.unsure {
         report_gaps_and_overlaps(&named, front, &record.span, problems);
     }
-    report_on_checksum(&named, has_check, problems);
+    report_on_checksum(&named, checks, problems);
     report_back_gaps(&named, back, &record.span, problems);
     let item = placing.varying.map_or(0, |(_, item)| item);
     let least = front + tail + back;
@@ -782,33 +783,30 @@ fn report_back_gaps(named: &[Named], length: usize, span: &Range<usize>, problem
 }
 
 /// Reports the fields that share bytes with the checksum, which is the last one named.
-fn report_on_checksum(named: &[Named], has_check: bool, problems: &mut Problems) {
-    let Some((check, fields)) = named.split_last().filter(|_| has_check) else { return };
+fn report_on_checksum(named: &[Named], checks: usize, problems: &mut Problems) {
+    let (fields, checks) = named.split_at(named.len().saturating_sub(checks));
     let place = |at: At| match at {
         At::Front(place) => (0, place as i64),
         At::Tail(place) => (1, place as i64),
         At::Back(place) => (2, -(place as i64)),
         At::Part { offset, .. } => (3, offset as i64),
     };
-    let (base, start) = place(check.at);
-    for field in fields {
-        let (other, first) = place(field.at);
-        if base == other && first < start + check.size as i64 && start < first + field.size as i64 {
-            problems.add(field.span.clone(), ProblemKind::OnChecksum);
+    for (index, check) in checks.iter().enumerate() {
+        let (base, start) = place(check.at);
+        for field in fields.iter().chain(&checks[..index]) {
+            let (other, first) = place(field.at);
+            if base == other && first < start + check.size as i64 && start < first + field.size as i64 {
+                problems.add(field.span.clone(), ProblemKind::OnChecksum);
+            }
         }
     }
 }
 
 /// Resolves where a checksum stands and what it covers.
 pub(super) fn check(declared: &DeclaredCheck, frame: &Frame, problems: &mut Problems) -> Option<Check> {
-    let checksum = Checksum::named(&declared.algorithm)?;
+    let checksum = Checksum::new(&declared.algorithm)?;
     let size = declared.form.size();
-    let bits = match declared.form {
-        crate::format::CheckForm::Binary(integer) | crate::format::CheckForm::Hex(integer) => {
-            usize::from(integer.bytes) * 8
-        }
-    };
-    if bits < usize::from(checksum.width()) {
+    if largest(declared.form) < checksum.most() {
         let kind = ProblemKind::Senseless("the type is too narrow for this checksum");
         problems.add(declared.span.clone(), kind);
     }
@@ -834,11 +832,24 @@ pub(super) fn check(declared: &DeclaredCheck, frame: &Frame, problems: &mut Prob
     let mark = declared.mark.as_deref().map(Box::from);
     let optional = declared.presence == Presence::Optional;
     let over_sent = declared.over_sent;
-    let check = Check { checksum, form: declared.form, place, from, to, mark, optional, over_sent };
+    let others = Box::default();
+    let check = Check { checksum, form: declared.form, place, from, to, mark, optional, over_sent, others };
     if !over_sent && covers_itself(&check, size, frame.fixed_contents()) {
         problems.add(declared.span.clone(), ProblemKind::CoversItself);
     }
     Some(check)
+}
+
+/// The largest number that fits into what is sent of a checksum.
+fn largest(form: CheckForm) -> u128 {
+    let of_bits = |bits: usize| u128::MAX.checked_shr(128u32.saturating_sub(bits as u32)).unwrap_or(0);
+    match form {
+        CheckForm::Binary(integer) | CheckForm::Hex(integer) => of_bits(8 * usize::from(integer.bytes)),
+        CheckForm::Characters(Characters { zero, width: 1, bits, .. }) => of_bits(bits.into()).min((255 - zero).into()),
+        CheckForm::Characters(of) => of_bits(of.width * usize::from(of.bits)),
+        CheckForm::Decimal(None) => u128::MAX,
+        CheckForm::Decimal(Some(width)) => 10u128.checked_pow(width as u32).map_or(u128::MAX, |power| power - 1),
+    }
 }
 
 fn covers_itself(check: &Check, size: usize, length: Option<usize>) -> bool {

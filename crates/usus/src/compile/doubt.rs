@@ -79,7 +79,7 @@ pub(super) fn whole(format: &Format, frames: &[Frame], kinds: &[Kind], problems:
         problems.doubt(first_line, ProblemKind::NoRecord);
     }
     for (declared, frame) in format.frames.iter().zip(frames) {
-        if !matches!(frame.framing, Framing::Text(_) | Framing::Sentence(_)) && declared.checksum.is_none() {
+        if !matches!(frame.framing, Framing::Text(_) | Framing::Sentence(_)) && declared.checksums.is_empty() {
             problems.doubt(declared.span.clone(), ProblemKind::NoChecksum);
         }
         // A record that could not be compiled has no place among the kinds.

@@ -33,13 +33,7 @@ pub(super) fn compile_frame(
     let labels = (declared.reads() == format::Read::Pairs).then(|| pairs::labels_of(format, declared));
     let separation = separation(declared, labels.as_deref(), has_gaps(format, declared));
     let mut sheet = Sheet::new(reading, separation.clone(), &declared.name);
-    let mut check = declared.checksum.as_ref().and_then(|check| bytes::check(check, declared, problems));
-    if let Some(check) = &mut check
-        && !is_altered(declared)
-    {
-        // What is sent is what is read.
-        check.over_sent = false;
-    }
+    let check = checks(declared, problems);
     let (mut lead, mut header) = (0, 0);
     let start = match &declared.cut {
         format::Cut::Packet { start, .. } => Some(start),
@@ -81,7 +75,7 @@ pub(super) fn compile_frame(
             escape: *escape,
             start: start.get(1).copied(),
             end: *end,
-            behind: declared.checksum.as_ref().map_or(0, format::Check::size_behind),
+            behind: declared.checksum_behind(),
             longest: 0,
         }),
         format::Cut::Idle { idle, length } => Framing::Burst(Burst {
@@ -93,7 +87,7 @@ pub(super) fn compile_frame(
             Framing::Burst(Burst { idle: None, length: length.as_ref().map(|length| length.value), limit: 0 })
         }
         format::Cut::Fixed { length } => {
-            if declared.checksum.is_none() && declared.header.iter().all(|field| field.equals.is_none()) {
+            if declared.checksums.is_empty() && declared.header.iter().all(|field| field.equals.is_none()) {
                 let why = "nothing tells these bytes from others: they need a checksum, or a constant in the `header`";
                 problems.add(declared.span.clone(), ProblemKind::Senseless(why));
             }
@@ -103,7 +97,7 @@ pub(super) fn compile_frame(
     };
     layout.extend(frame_rows(declared));
     layout.append(&mut sheet.rows.clone());
-    layout.extend(check.as_ref().map(|check| check_row(declared, check)));
+    layout.extend(check.iter().flat_map(Check::all).map(|check| check_row(declared, check)));
     let splits = match &placing {
         Placing::Bytes(_) => false,
         Placing::Columns(placing) => placing.has_columns() || counts_columns(format, declared),
@@ -151,6 +145,19 @@ pub(super) fn compile_frame(
         slots.push(Slot { last: counter.last, is_first: false });
     }
     Draft { frame, sheet, placing, lengths: Vec::new() }
+}
+
+/// The checksums of a frame, of which the first is tested before all others.
+fn checks(declared: &format::Frame, problems: &mut Problems) -> Option<Check> {
+    let mut checks = declared.checksums.iter().filter_map(|check| bytes::check(check, declared, problems));
+    let mut first = checks.next()?;
+    first.others = checks.collect();
+    if !is_altered(declared) {
+        // What is sent is what is read.
+        first.over_sent = false;
+        first.others.iter_mut().for_each(|check| check.over_sent = false);
+    }
+    Some(first)
 }
 
 /// Whether what is sent of a frame is not what is read of it.
@@ -334,7 +341,7 @@ fn packet(
         start: Pattern::new(start),
         length,
         end: end.map(Pattern::new),
-        behind: declared.checksum.as_ref().map_or(0, format::Check::size_behind),
+        behind: declared.checksum_behind(),
         header,
         shortest: header,
         longest: limits::FRAME,
@@ -458,7 +465,7 @@ fn frame_rows(declared: &format::Frame) -> Vec<LayoutRow> {
         rows.push(frame_row(&declared.name, place, "(length)", format!("{}{bits}", field.kind), notes));
     }
     if let Some(end) = end {
-        let behind = declared.checksum.as_ref().map_or(0, format::Check::size_behind);
+        let behind = declared.checksum_behind();
         let place = bytes::place_text(At::Back(end.length() + behind), end.length(), false);
         rows.push(frame_row(&declared.name, place, "(end)", "bytes".to_string(), format!("always {}", hex(end))));
     }
@@ -474,6 +481,15 @@ fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
     let kind = match check.form {
         CheckForm::Binary(integer) => integer.to_string(),
         CheckForm::Hex(integer) => format!("{integer} in hex"),
+        CheckForm::Characters(of) => match of.width {
+            1 => format!("'{}' for 0", [of.zero].escape_ascii()),
+            width => {
+                format!("{width} characters of {} bits, '{}' for 0, {}", of.bits, [of.zero].escape_ascii(), of.order)
+            }
+        },
+        CheckForm::Decimal(Some(1)) => "a digit".to_string(),
+        CheckForm::Decimal(Some(width)) => format!("{width} digits"),
+        CheckForm::Decimal(None) => "digits".to_string(),
     };
     let edge = |edge: Edge| match edge {
         Edge::Front(place) => place.to_string(),
@@ -487,6 +503,9 @@ fn check_row(declared: &format::Frame, check: &Check) -> LayoutRow {
         CheckPlace::Behind { through_end: false } => "byte, without the end,",
     };
     let notes = format!("{} over {what} {} to {}", check.checksum.name(), edge(check.from), edge(check.to));
-    let place = bytes::place_text(at, check.form.size(), false);
+    let place = match check.form {
+        CheckForm::Decimal(None) => "behind the mark".to_string(),
+        _ => bytes::place_text(at, check.form.size(), false),
+    };
     frame_row(&declared.name, place, "(checksum)", kind, notes)
 }

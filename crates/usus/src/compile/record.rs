@@ -11,7 +11,7 @@ use super::sheet::{Sheet, condition};
 use super::{Draft, Placing, bytes, columns, heading, inside, pairs, parts, printed};
 use crate::format::{self, Format, Presence, Spanned};
 use crate::limits;
-use crate::plan::{At, Counter, Field, Form, Ignore, Kind, LayoutRow, Separation, ShapeUnit, Slot};
+use crate::plan::{At, Check, Counter, Field, Form, Ignore, Kind, LayoutRow, Separation, ShapeUnit, Slot};
 use crate::problem::{ProblemKind, Problems};
 use crate::value::Charset;
 
@@ -152,9 +152,8 @@ pub(super) fn compile_record(
         }
         Placing::Bytes(mut placing) if parts::are_walked(&record.fields) => {
             (draft.frame.has_columns, draft.frame.is_walked) = (true, true);
-            if let (Some(check), Some(declared)) = (&draft.frame.check, &declared_frame.checksum) {
-                placing.name_check(check, &declared.span);
-            }
+            let checks = draft.frame.check.iter().flat_map(Check::all);
+            checks.zip(&declared_frame.checksums).for_each(|(check, of)| placing.name_check(check, &of.span));
             let (shape, found) = parts::add_record(&mut sheet, &placing, &record.fields, &record.kind.span, problems);
             walked = Some(found);
             shape
@@ -244,7 +243,7 @@ fn series_field(sheet: &Sheet, name: &Spanned<String>, problems: &mut Problems) 
 
 /// Whether a record's frames need a checksum; only sentences can come without, and lines that have it behind a mark.
 fn checksum_required(record: &format::Record, frame: &format::Frame, problems: &mut Problems) -> bool {
-    let checksum = match (&frame.cut, &frame.checksum) {
+    let checksum = match (&frame.cut, frame.checksums.first()) {
         (format::Cut::Sentence { checksum, .. }, _) => Some(checksum),
         (_, Some(check)) if check.mark.is_some() => Some(&check.presence),
         _ => None,

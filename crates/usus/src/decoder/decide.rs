@@ -106,9 +106,9 @@ fn test(frame: &Frame, framed: &Framed, sent: Whole<'_>) -> Result<CheckState, R
         (CheckState::Untested, Some(check)) if check.mark.is_some() && check.marked(sent.contents).is_none() => {
             if check.optional { Ok(CheckState::Absent) } else { Err(Reason::ChecksumAbsent { frame: framed.frame }) }
         }
-        (CheckState::Untested, Some(check)) => check::test(check, sent)
-            .map(|()| CheckState::Holds)
-            .map_err(|(computed, sent)| Reason::Checksum { frame: framed.frame, computed, sent }),
+        (CheckState::Untested, Some(check)) => {
+            check::test(check, sent).map(|()| CheckState::Holds).map_err(|wrong| wrong.reason(framed.frame))
+        }
         (CheckState::Untested, None) => Ok(CheckState::Undeclared),
         (check, _) => Ok(check),
     }

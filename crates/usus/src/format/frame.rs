@@ -10,14 +10,12 @@ use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, unknown_word};
 use super::pattern::BytePattern;
-use super::types::{integer_type, unknown_type};
 use super::{
-    Check, CheckForm, Coding, Cut, FieldType, Frame, Length, LengthField, LineEnd, PartBefore, Presence, Read,
-    Repeated, Silence, Spanned, field,
+    Coding, Cut, FieldType, Frame, Length, LengthField, LineEnd, PartBefore, Presence, Read, Repeated, Silence,
+    Spanned, checksum, field,
 };
-use crate::checksum::{self, Checksum};
 use crate::limits;
-use crate::problem::{ProblemKind, Problems, nearest};
+use crate::problem::{ProblemKind, Problems};
 use crate::time::Span;
 use crate::unit;
 use crate::value::{Charset, Decimal};
@@ -31,17 +29,17 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let inside = keys.text("inside");
     let cut_word = keys.required_text("cut");
     let cut = cut_word.as_ref().and_then(|word| read_cut(&mut keys, word));
-    let check = match cut {
-        Some(Cut::Sentence { .. }) => None,
+    let checksums = match cut {
+        Some(Cut::Sentence { .. }) => Vec::new(),
         _ => {
             let has_end = matches!(cut, Some(Cut::Packet { end: Some(_), .. } | Cut::Dle { .. }));
-            read_check(&mut keys, has_end, matches!(cut, Some(Cut::Text { .. })))
+            checksum::read(&mut keys, has_end, matches!(cut, Some(Cut::Text { .. })))
         }
     };
     let coding = read_coding(&mut keys, cut.as_ref());
     let read = read_read(&mut keys, cut.as_ref());
     if let (Some(check), Some(Read::Bytes)) =
-        (&check, read.as_ref().map(|read| read.value).or(cut.as_ref().map(Cut::usual_read)))
+        (checksums.first(), read.as_ref().map(|read| read.value).or(cut.as_ref().map(Cut::usual_read)))
         && check.mark.is_some()
     {
         let with = "a frame that is read as bytes".to_string();
@@ -83,7 +81,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         cut: cut?,
         read,
         coding,
-        checksum: check,
+        checksums,
         header,
         separators,
         joined,
@@ -300,7 +298,7 @@ pub(super) fn read_pattern(keys: &mut Keys<'_, '_>, key: &'static str) -> Option
 }
 
 /// A pattern of which all bits matter.
-fn read_bytes(keys: &mut Keys<'_, '_>, key: &'static str) -> Option<Vec<u8>> {
+pub(super) fn read_bytes(keys: &mut Keys<'_, '_>, key: &'static str) -> Option<Vec<u8>> {
     let span = keys.value(key)?.span();
     let bytes = read_pattern(keys, key)?.bytes();
     if bytes.is_none() {
@@ -413,90 +411,6 @@ fn read_part_before(table: &DeTable<'_>, span: Range<usize>, problems: &mut Prob
     let (byte, until) = (keys.size("byte", 0), read_pattern(&mut keys, "until"));
     keys.done();
     Some(PartBefore::Until { byte: byte?.value, until: until? })
-}
-
-fn read_check(keys: &mut Keys<'_, '_>, has_end: bool, in_lines: bool) -> Option<Check> {
-    let (table, span) = keys.table("checksum")?;
-    let mut inner = Keys::new(table, span, "`checksum`", keys.problems);
-    let algorithm = inner.required_text("algorithm").and_then(|name| {
-        let known = Checksum::named(&name.value).is_some();
-        if !known {
-            inner.problem(name.span, unknown_checksum(&name.value));
-        }
-        known.then_some(name.value)
-    });
-    let in_hex = inner.word("digits", "way to send digits", &[("hex", ())]).is_some();
-    let form = inner.required_text("type").and_then(|word| {
-        let integer = integer_type(&word.value);
-        if integer.is_none() {
-            inner.problem(word.span, unknown_type(&word.value));
-        }
-        integer.map(if in_hex { CheckForm::Hex } else { CheckForm::Binary })
-    });
-    let byte = inner.place("byte").map(|byte| byte.value);
-    let from = inner.place("from").map_or(0, |from| from.value);
-    let to = inner.place("to").map(|to| to.value);
-    let mark = read_bytes(&mut inner, "mark");
-    let words = [("required", Presence::Required), ("optional", Presence::Optional)];
-    let presence = inner.word("presence", "presence of a checksum", &words).unwrap_or(Presence::Required);
-    let over_sent = inner.word("over", "thing that a checksum covers", &[("contents", false), ("sent", true)]);
-    let over_sent = over_sent.unwrap_or(false);
-    let behind = inner.flag("behind");
-    let through_end = inner.flag("through_end");
-    let span = inner.span();
-    for (key, stands) in [("byte", byte.is_some() && behind), ("through_end", through_end && !behind)] {
-        if stands {
-            let with =
-                if behind { "`behind`, which says where it stands" } else { "a checksum that is not `behind` the end" };
-            inner.problem(span.clone(), ProblemKind::Conflict { key, with: with.to_string() });
-        }
-    }
-    for (key, stands) in [("byte", byte.is_some()), ("to", to.is_some()), ("behind", behind)] {
-        if stands && mark.is_some() {
-            let with = "`mark`, which says where it stands".to_string();
-            inner.problem(span.clone(), ProblemKind::Conflict { key, with });
-        }
-    }
-    if presence == Presence::Optional && !(mark.is_some() && in_lines) {
-        let with =
-            "a checksum without `mark`, or in anything but a `text` cut: nothing tells that it is there".to_string();
-        inner.problem(span.clone(), ProblemKind::Conflict { key: "presence", with });
-    }
-    if behind && !has_end {
-        let with = "a frame without an `end` to stand behind".to_string();
-        inner.problem(span.clone(), ProblemKind::Conflict { key: "behind", with });
-    }
-    inner.done();
-    Some(Check {
-        span,
-        algorithm: algorithm?,
-        form: form?,
-        byte,
-        from,
-        to,
-        mark,
-        presence,
-        behind,
-        through_end,
-        over_sent,
-    })
-}
-
-/// The problem of an `algorithm` that is none: what a datasheet's name means, or the name that is nearest.
-fn unknown_checksum(found: &str) -> ProblemKind {
-    let (nearest, allowed, note) = match checksum::meant(found) {
-        Some(meant) => (None, meant.names, meant.note),
-        None => match nearest(found, Checksum::names()) {
-            Some(nearest) => (Some(nearest), &[][..], None),
-            None => (
-                None,
-                &["SUM-8", "SUM-16", "XOR-8", "CRC-8/SMBUS", "CRC-16/MODBUS", "CRC-16/XMODEM", "CRC-32/ISO-HDLC"][..],
-                Some("or another CRC of the catalogue (docs/checksums.md lists all)"),
-            ),
-        },
-    };
-    let allowed = allowed.iter().map(ToString::to_string).collect();
-    ProblemKind::UnknownWord { what: "checksum algorithm", found: found.to_string(), nearest, allowed, note }
 }
 
 /// `separator`: a text, or several of which each separates.

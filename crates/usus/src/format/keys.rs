@@ -332,6 +332,14 @@ pub(super) fn decimal(value: &DeValue<'_>) -> Option<Decimal> {
     }
 }
 
+/// A whole number that is not negative.
+pub(super) fn unsigned(value: &DeValue<'_>) -> Option<u64> {
+    match value {
+        DeValue::Integer(number) => u64::from_str_radix(number.as_str(), number.radix()).ok(),
+        _ => None,
+    }
+}
+
 pub(super) fn literal(value: &TomlSpanned<DeValue<'_>>) -> Option<Spanned<Literal>> {
     let literal = match value.get_ref() {
         DeValue::String(text) => Literal::Text(text.clone().into_owned()),

@@ -4,6 +4,7 @@
 //! declaration *means* for bytes (places, lengths, kinds) is worked out in `plan`.
 
 mod beside;
+mod checksum;
 mod example;
 mod field;
 mod frame;
@@ -15,6 +16,7 @@ mod types;
 mod write;
 
 pub use crate::integer::{Bits, Integer, Letters, Order, Sign};
+pub use checksum::{Characters, Check, CheckForm};
 pub use keys::hex_bytes;
 use keys::hex_digits;
 pub use pattern::{BytePattern, MaskedByte, byte_pattern};
@@ -43,7 +45,7 @@ use crate::value::Decimal;
 ///
 /// let byte = Integer { signed: false, bytes: 1, order: Order::Big };
 /// let mut frame = Frame::new("packet", Cut::Packet { start: [0xA5, 0x5A].into(), length: Length::Fixed(4.into()), end: None });
-/// frame.checksum = Some(Check::new("SUM-8", CheckForm::Binary(byte)));
+/// frame.checksums.push(Check::new("SUM-8", CheckForm::Binary(byte)));
 ///
 /// let mut brake = Field::new("brake");
 /// brake.kind = Some(FieldType::Integer(byte).into());
@@ -353,8 +355,8 @@ pub struct Frame {
     pub read: Option<Spanned<Read>>,
     /// `coding`: what is made of what was sent before anything is read of it.
     pub coding: Vec<Coding>,
-    /// `checksum` as a table.
-    pub checksum: Option<Check>,
+    /// `checksum`: what its frames have; where there are several, the first is the one that may stand behind an end or a mark.
+    pub checksums: Vec<Check>,
     /// `header`: fields read before a record is chosen.
     pub header: Vec<Field>,
     /// `separator`: what stands between the columns of a text, each of them; a comma if there is none.
@@ -384,7 +386,7 @@ impl Frame {
             cut,
             read: None,
             coding: Vec::new(),
-            checksum: None,
+            checksums: Vec::new(),
             header: Vec::new(),
             separators: Vec::new(),
             joined: false,
@@ -403,14 +405,19 @@ impl Frame {
         }
         match &self.cut {
             Cut::Packet { length: Length::Fixed(length), end, .. } => {
-                let behind = self.checksum.as_ref().map_or(0, Check::size_behind);
-                Some(length.value.saturating_sub(end.as_ref().map_or(0, BytePattern::length) + behind))
+                let behind = end.as_ref().map_or(0, BytePattern::length) + self.checksum_behind();
+                Some(length.value.saturating_sub(behind))
             }
             Cut::Fixed { length } | Cut::Idle { length: Some(length), .. } | Cut::Break { length: Some(length) } => {
                 Some(length.value)
             }
             _ => None,
         }
+    }
+
+    /// Bytes of a checksum that follows the end.
+    pub(crate) fn checksum_behind(&self) -> usize {
+        self.checksums.first().map_or(0, Check::size_behind)
     }
 
     /// How its contents are read.
@@ -636,77 +643,6 @@ impl core::fmt::Display for Ratio {
     /// As in `180/2147483648`.
     fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
         write!(f, "{}/{}", self.numerator, self.denominator)
-    }
-}
-
-/// `checksum = { … }`: a checksum in the frame.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct Check {
-    /// Where it stands in the file.
-    pub span: Range<usize>,
-    /// `algorithm`: its name.
-    pub algorithm: String,
-    /// `type`: how it is written in the frame.
-    pub form: CheckForm,
-    /// `byte`: its first byte; negative places count from the frame's end. Without it, it is the frame's last bytes.
-    pub byte: Option<i64>,
-    /// `from`: the first byte covered; negative from the end.
-    pub from: i64,
-    /// `to`: the last byte covered; without it, the byte before the checksum.
-    pub to: Option<i64>,
-    /// `mark`: it stands behind the last such bytes of a text, which are covered up to them.
-    pub mark: Option<Vec<u8>>,
-    /// `presence`: whether it has to be there, of a text with a `mark`.
-    pub presence: Presence,
-    /// `behind`: it follows the end of the packet.
-    pub behind: bool,
-    /// `through_end`: it covers the end, too.
-    pub through_end: bool,
-    /// `over = "sent"`: it covers the bytes as they were sent, from the first one of the start.
-    pub over_sent: bool,
-}
-
-impl Check {
-    /// A checksum over all bytes of the frame before it, which are its last ones.
-    pub fn new(algorithm: impl Into<String>, form: CheckForm) -> Check {
-        Check {
-            span: 0..0,
-            algorithm: algorithm.into(),
-            form,
-            byte: None,
-            from: 0,
-            to: None,
-            mark: None,
-            presence: Presence::Required,
-            behind: false,
-            through_end: false,
-            over_sent: false,
-        }
-    }
-
-    /// Bytes that it takes behind the end of its packet.
-    pub fn size_behind(&self) -> usize {
-        if self.behind { self.form.size() } else { 0 }
-    }
-}
-
-/// How a checksum is written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum CheckForm {
-    /// As an integer.
-    Binary(Integer),
-    /// As the hex digits of an integer, two for each byte.
-    Hex(Integer),
-}
-
-impl CheckForm {
-    /// Bytes of the frame that it takes.
-    pub fn size(self) -> usize {
-        match self {
-            CheckForm::Binary(integer) => usize::from(integer.bytes),
-            CheckForm::Hex(integer) => 2 * usize::from(integer.bytes),
-        }
     }
 }
 

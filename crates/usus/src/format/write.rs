@@ -10,9 +10,10 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 use super::pattern::pattern_of;
 use super::{
     BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, Expected, Field, FieldType, Format,
-    Frame, Ignore, Length, LengthField, LineEnd, Literal, PartBefore, Place, Presence, Read, Record, Repeated, Sign,
-    Silence, Spanned, When, Width,
+    Frame, Ignore, Integer, Length, LengthField, LineEnd, Literal, PartBefore, Place, Presence, Read, Record, Repeated,
+    Sign, Silence, Spanned, When, Width,
 };
+use crate::checksum::Algorithm;
 
 /// The file of a format.
 pub(super) fn format(format: &Format) -> String {
@@ -138,9 +139,7 @@ fn frame(frame: &Frame) -> Keys {
         keys.put("coding", format!("[{}]", steps.join(", ")));
     }
     keys.text("read", read_word(frame.read.as_ref()));
-    if let Some(declared) = &frame.checksum {
-        keys.put("checksum", check(declared).inline());
-    }
+    keys.list("checksum", frame.checksums.iter().map(|declared| check(declared).inline()).collect());
     keys.list("separator", frame.separators.iter().map(|separator| quoted(&separator.value)).collect());
     keys.flag("joined", frame.joined);
     keys.text("assign", written(&frame.assign));
@@ -231,13 +230,28 @@ fn silence(silence: Silence) -> String {
 
 fn check(check: &Check) -> Keys {
     let mut keys = Keys::default();
-    keys.text("algorithm", Some(&check.algorithm));
-    let (integer, digits) = match check.form {
-        CheckForm::Binary(integer) => (integer, None),
-        CheckForm::Hex(integer) => (integer, Some("hex")),
-    };
-    keys.text("type", Some(&integer.to_string()));
-    keys.text("digits", digits);
+    match &check.algorithm {
+        Algorithm::Named(name) => keys.text("algorithm", Some(name)),
+        parameters => keys.shown("algorithm", Some(parameters)),
+    }
+    match check.form {
+        CheckForm::Binary(integer) => keys.text("type", Some(&integer.to_string())),
+        CheckForm::Hex(integer) => {
+            keys.text("type", Some(&integer.to_string()));
+            keys.text("digits", Some("hex"));
+        }
+        CheckForm::Characters(of) => {
+            let integer = Integer { signed: false, bytes: if of.width > 1 { 8 } else { 1 }, order: of.order };
+            keys.text("type", Some(&integer.to_string()));
+            keys.text("zero", Some(&pattern_of(&[of.zero])));
+            keys.shown("digit_bits", Some(of.bits));
+            keys.shown("width", Some(of.width));
+        }
+        CheckForm::Decimal(width) => {
+            keys.text("type", Some("number"));
+            keys.shown("width", width);
+        }
+    }
     keys.shown("byte", check.byte);
     keys.shown("from", (check.from != 0).then_some(check.from));
     keys.shown("to", check.to);

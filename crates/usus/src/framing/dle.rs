@@ -195,8 +195,8 @@ impl Dle {
                 };
                 let offset = |place: usize| base + place as u64;
                 let computed = sought.overlaps.checksum(&check.checksum, line, offset(from), offset(to));
-                if let Err((computed, sent)) = check::compare(check, of, computed) {
-                    return Verdict::Fail(Reason::Checksum { frame: number, computed, sent });
+                if let Err(wrong) = check::compare(check, of, computed) {
+                    return Verdict::Fail(wrong.reason(number));
                 }
                 CheckState::Holds
             }

@@ -69,7 +69,7 @@ impl Packet {
             sought.overlaps.checksum(&check.checksum, candidate.line(), offset(from), offset(to))
         });
         match check.as_ref().zip(computed).map(|(check, computed)| check::compare(check, sent, computed)) {
-            Some(Err((computed, sent))) => Verdict::Fail(Reason::Checksum { frame: number, computed, sent }),
+            Some(Err(wrong)) => Verdict::Fail(wrong.reason(number)),
             tested => {
                 let check = if tested.is_some() { CheckState::Holds } else { CheckState::Undeclared };
                 let contents = Contents::Lie(0, outline.contents as u32);
@@ -103,7 +103,7 @@ impl Packet {
             Ok(()) => {
                 Verdict::Frame { length: outline.length, contents, check: CheckState::Holds, choice: Choice::Undecided }
             }
-            Err((computed, sent)) => Verdict::Fail(Reason::Checksum { frame: number, computed, sent }),
+            Err(wrong) => Verdict::Fail(wrong.reason(number)),
         }
     }
 

@@ -59,7 +59,7 @@ impl SomeSentence {
                     Some(sent) if sent == computed => sentence(stop + 4, CheckState::Holds),
                     sent => {
                         let sent = sent.map(u64::from);
-                        Verdict::Fail(Reason::Checksum { frame, computed: computed.into(), sent })
+                        Verdict::Fail(Reason::Checksum { frame, number: 0, computed: computed.into(), sent })
                     }
                 },
             },

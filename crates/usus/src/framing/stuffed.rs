@@ -12,7 +12,7 @@ use memchr::memchr;
 use super::scan::{Sought, Start};
 use super::unstuff::Unstuff;
 use super::{Behind, Candidate, CheckState, Contents, Filler, Place, Recognise, Recognised, Tools, Verdict};
-use crate::check::{self, Whole};
+use crate::check::{self, Whole, Wrong};
 use crate::plan::{Check, Choice, Stuffed};
 use crate::reason::Reason;
 
@@ -93,7 +93,7 @@ impl Stuffed {
         }
         match tested(self, check, contents, frame, tools.decoded) {
             Ok(check) => Verdict::Frame { length: frame.len(), contents, check, choice: Choice::Undecided },
-            Err((computed, sent)) => self.fail(is_cut, Reason::Checksum { frame: number, computed, sent }),
+            Err(wrong) => self.fail(is_cut, wrong.reason(number)),
         }
     }
 
@@ -116,7 +116,7 @@ fn tested(
     contents: Contents,
     frame: &[u8],
     decoded: &[u8],
-) -> Result<CheckState, (u64, Option<u64>)> {
+) -> Result<CheckState, Wrong> {
     let Some(check) = check else { return Ok(CheckState::Undeclared) };
     let (contents, _) = contents.of(frame, decoded);
     let sent = if check.over_sent { stuffed.stuffing.sent_before(check, contents.len(), frame) } else { &[] };

@@ -54,7 +54,8 @@ const BYTE: Integer = Integer { signed: false, bytes: 1, order: Order::Little };
 /// The fixed packets of a frame's kinds, if its choice and its checksum allow any.
 pub(crate) fn fixed_packets(packet: &Packet, frame: &Frame, kinds: &[Kind]) -> Option<FixedPackets> {
     let ChoiceKey::Byte { at: at @ 0..8, choices } = &frame.key else { return None };
-    if packet.end.is_some() || frame.reading == Reading::Text {
+    let has_others = frame.check.as_ref().is_some_and(|check| !check.others.is_empty());
+    if packet.end.is_some() || frame.reading == Reading::Text || has_others {
         return None;
     }
     let mut all: Vec<FixedPacket> = Vec::new();

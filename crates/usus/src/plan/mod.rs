@@ -330,6 +330,8 @@ pub(crate) struct Check {
     pub(crate) optional: bool,
     /// Whether it covers what was sent, not what came out of it.
     pub(crate) over_sent: bool,
+    /// What has to hold, too.
+    pub(crate) others: Box<[Check]>,
 }
 
 /// A step from what was sent to the contents.
@@ -341,6 +343,11 @@ pub(crate) struct Coding {
 }
 
 impl Check {
+    /// It and the others.
+    pub(crate) fn all(&self) -> impl Iterator<Item = &Check> {
+        core::iter::once(self).chain(&self.others)
+    }
+
     /// Where the mark is before which a text ends; nothing if there is none.
     pub(crate) fn marked(&self, contents: &[u8]) -> Option<usize> {
         memchr::memmem::rfind(contents, self.mark.as_deref()?)

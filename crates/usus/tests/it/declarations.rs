@@ -379,6 +379,53 @@ pub fn cases() -> Vec<(&'static str, String)> {
             "a checksum that there is not",
             packet(&format!("{p}\nchecksum = {{ algorithm = 'Fletcher-16', type = 'u16be' }}"), ok),
         ),
+        (
+            "parameters that do not go together",
+            [
+                "{ width = 65, polynomial = 1 }",
+                "{ width = 8, polynomial = 0x107 }",
+                "{ width = 16, polynomial = 0x8408, initial = 0x1FFFF }",
+                "{ width = 16, initial = 5, reflected = 'both' }",
+                "{ polynomial = 7, bits = 8 }",
+                "{ bits = 8, modulus = 257 }",
+                "{ bits = 40, sums = 2 }",
+                "{ bits = 8, modulus = 1, start = 3 }",
+                "{ sums = 2 }",
+                "{ of = 'i16be', bits = 8 }",
+                "{ bits = 8, xor = true, modulus = 255 }",
+                "{ bits = 8, modulus = 'around' }",
+                "{ bits = 8, initial = [1, 2] }",
+                "{ bits = 8, complement = 'twos' }",
+                "7",
+            ]
+            .map(|parameters| format!("\n[[frame]]\nname = 'f'\ncut = 'slip'\nchecksum = {{ algorithm = {parameters}, type = 'u8' }}"))
+            .concat(),
+        ),
+        (
+            "checksums that cannot be written so",
+            [
+                "algorithm = 'SUM-8', type = 'number'",
+                "algorithm = 'SUM-8', type = 'number', width = 2",
+                "algorithm = 'SUM-8', type = 'number', width = 3, digits = 'hex', zero = \"'0'\"",
+                "algorithm = 'SUM-8', type = 'u8', zero = \"' '\"",
+                "algorithm = 'SUM-8', type = 'u8', zero = \"'ab'\", digit_bits = 4",
+                "algorithm = 'SUM-8', type = 'u8', digit_bits = 4",
+                "algorithm = 'SUM-8', type = 'u8', zero = \"'0'\", digit_bits = 3, width = 2",
+                "algorithm = 'SUM-16', type = 'u16be', zero = \"'0'\", width = 2",
+            ]
+            .map(|keys| format!("\n[[frame]]\nname = 'f'\ncut = 'slip'\nchecksum = {{ {keys} }}"))
+            .concat(),
+        ),
+        (
+            "a checksum that has more digits or values than there is room for",
+            packet(&format!("{p}\nchecksum = [{{ algorithm = 'SUM-8', type = 'number', width = 2 }}, {{ algorithm = 'SUM-8', type = 'u8', zero = \"' '\", byte = 1, to = 0 }}]"), ok),
+        ),
+        (
+            "several checksums, of which others than the first stand behind something, or on each other",
+            text("checksum = [{ algorithm = 'SUM-8', type = 'u8', digits = 'hex' }, { algorithm = 'XOR-8', type = 'u8', digits = 'hex', mark = \"'*'\" }]", "fields = [{ name = 'a' }]")
+                + "[[frame]]\nname = 'g'\ncut = 'packet'\nstart = 'AB'\nlength = 4\nchecksum = [{ algorithm = 'SUM-8', type = 'u8' }, { algorithm = 'XOR-8', type = 'u16be' }]\n[record.g]\nframe = 'g'\nfields = [{ name = 'a', byte = 1, type = 'u8' }]\n",
+        ),
+        ("no checksum at all, and too many", packet(&format!("{p}\nchecksum = []"), ok) + &format!("[[frame]]\nname = 'g'\ncut = 'slip'\nchecksum = [{}]", ["{ algorithm = 'SUM-8', type = 'u8' }"; 9].join(", "))),
         ("a word for no checksum", packet(&format!("{p}\nchecksum = {{ algorithm = 'quaxotl', type = 'u16be' }}"), ok)),
         (
             "places beyond all bounds",
@@ -849,7 +896,7 @@ fn frames_are_explained_in_full() {
                 )
                 .unwrap();
             }
-            if let Some(checksum) = &piece.checksum {
+            for checksum in &piece.checksums {
                 writeln!(out, "    {checksum:?} {}", checksum.holds()).unwrap();
             }
         }

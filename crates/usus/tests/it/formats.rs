@@ -37,6 +37,7 @@ fn a_format_is_read_back_as_it_was_written() {
     texts.extend(shipped.chain(devices));
     texts.extend((0..200).map(crate::any_format::text));
     texts.extend((0..200).map(crate::parts::text));
+    texts.extend((0..200).map(crate::checksums::text));
     for text in texts {
         let format = Format::parse(&text).unwrap();
         let again = written_and_read(&format);
@@ -61,7 +62,7 @@ fn made() -> Format {
     kind.place = Place::Byte(2.into());
     kind.internal = true;
     let mut packet = Frame::new("packet", cut);
-    packet.checksum = Some(check);
+    packet.checksums.push(check);
     packet.header.push(kind);
 
     let mut state = field("state", FieldType::Integer(U8));
@@ -120,11 +121,11 @@ fn what_was_altered_is_checked_like_a_file() {
         (|format| format.frames[0].separators.push("".into()), "`separator` needs a text of one"),
         (|format| format.frames[0].quote = Some(0xE9), "`quote` needs one ASCII character"),
         (|format| format.frames[0].header[0].place = Place::Byte((-70_000).into()), "`byte`"),
-        (|format| format.frames[0].checksum.as_mut().unwrap().algorithm = "CRC-17".into(), "`CRC-17` is no checksum"),
+        (|format| format.frames[0].checksums[0].algorithm = "CRC-17".into(), "`CRC-17` is no checksum"),
         (
             |format| {
                 let integer = Integer { bytes: 9, ..U8 };
-                format.frames[0].checksum.as_mut().unwrap().form = CheckForm::Binary(integer);
+                format.frames[0].checksums[0].form = CheckForm::Binary(integer);
             },
             "`u72be` is no type",
         ),

@@ -55,7 +55,7 @@ fn packed(format: &Format) -> Option<Plan> {
     let length = Length::Fields([LengthField::new(1, byte, 2)].into());
     let mut frame = Frame::new("parcel_around", Cut::Packet { start: [0x7E].into(), length, end: None });
     let word = Integer { signed: false, bytes: 2, order: Order::Big };
-    frame.checksum = Some(Check::new("CRC-16/XMODEM", CheckForm::Binary(word)));
+    frame.checksums.push(Check::new("CRC-16/XMODEM", CheckForm::Binary(word)));
     format.frames.push(frame);
     let mut record = Record::new("around");
     record.frame = Some("parcel_around".into());

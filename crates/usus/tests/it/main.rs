@@ -4,6 +4,7 @@ mod any_format;
 mod bad_texts;
 mod bounds;
 mod cases;
+mod checksums;
 mod declarations;
 mod drive;
 mod encoders;

@@ -145,7 +145,7 @@ impl Twin<'_> {
         };
         let header = self.packet_header(frame, pattern, bytes);
         let record = self.format.records.iter().find(|record| belongs(record, frame) && holds(&record.when, &header));
-        let check = frame.checksum.as_ref().map_or(0, |check| check.form.size());
+        let check = frame.checksums.first().map_or(0, |check| check.form.size());
         let possible = match record {
             Some(record) => {
                 let (least, item) = lengths(record, frame, pattern, length, check);
@@ -159,7 +159,7 @@ impl Twin<'_> {
         }
         let total = total as usize;
         let Some(whole) = bytes.get(..total) else { return Verdict::Open };
-        if let Some(check) = &frame.checksum {
+        if let Some(check) = frame.checksums.first() {
             assert_eq!((check.byte, check.to), (None, None));
             let covered = &whole[check.from as usize..total - check.form.size()];
             let mut sent = whole[total - check.form.size()..].to_vec();
@@ -167,7 +167,7 @@ impl Twin<'_> {
                 sent.reverse();
             }
             let sent = sent.iter().fold(0, |value, byte| value * 256 + u128::from(*byte));
-            if sent != slow_checksum(&check.algorithm, covered) {
+            if sent != slow_checksum(&check.algorithm.to_string(), covered) {
                 return Verdict::Fail { whole: true };
             }
         }
@@ -251,7 +251,7 @@ impl Twin<'_> {
                 frame,
                 &start.bytes().unwrap(),
                 length,
-                frame.checksum.as_ref().map_or(0, |check| check.form.size()),
+                frame.checksums.first().map_or(0, |check| check.form.size()),
             ),
             _ => 0,
         };
@@ -293,7 +293,7 @@ impl Twin<'_> {
             None => return Row::Rejected,
         };
         let Cut::Packet { length, .. } = &frame.cut else { panic!() };
-        let check = frame.checksum.as_ref().map_or(0, |check| check.form.size());
+        let check = frame.checksums.first().map_or(0, |check| check.form.size());
         let mut cursor = header_end(frame, pattern, length);
         let mut text = record.kind.value.clone();
         for field in &frame.header {
