@@ -159,7 +159,7 @@ impl Format {
     }
 
     /// The same format with nothing internal, and a name for everything.
-    fn with_all_shown(&self) -> Format {
+    pub(crate) fn with_all_shown(&self) -> Format {
         let mut format = self.clone();
         format.examples.clear();
         for frame in &mut format.frames {

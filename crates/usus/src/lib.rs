@@ -60,6 +60,7 @@ extern crate alloc;
 #[cfg(feature = "std")]
 extern crate std;
 
+pub mod against;
 mod check;
 pub mod checksum;
 mod claim;
@@ -79,6 +80,7 @@ mod input;
 mod integer;
 mod ledger;
 pub mod limits;
+mod logarithm;
 mod marks;
 mod owned;
 /// What joining decoders needs that each decode a part of a stream: see [`Decoder::follow`].

@@ -833,7 +833,8 @@ pub(super) fn check(declared: &DeclaredCheck, frame: &Frame, problems: &mut Prob
     let optional = declared.presence == Presence::Optional;
     let over_sent = declared.over_sent;
     let others = Box::default();
-    let check = Check { checksum, form: declared.form, place, from, to, mark, optional, over_sent, others };
+    let check =
+        Check { checksum, form: declared.form, place, from, to, mark, optional, over_sent, others, lenient: false };
     if !over_sent && covers_itself(&check, size, frame.fixed_contents()) {
         problems.add(declared.span.clone(), ProblemKind::CoversItself);
     }

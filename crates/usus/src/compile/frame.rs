@@ -376,7 +376,7 @@ fn length_past(
 }
 
 /// Bytes of a field that tells a length.
-fn length_size(field: &format::LengthField) -> usize {
+pub(crate) fn length_size(field: &format::LengthField) -> usize {
     match field.kind {
         FieldType::Integer(integer) | FieldType::Bcd(format::BcdType::Integer(integer)) => integer.bytes.into(),
         FieldType::HexInteger(integer) => 2 * usize::from(integer.bytes),

@@ -28,11 +28,17 @@ use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::{KindSchema, Schema};
 use choice::finish_frame;
 use frame::compile_frame;
+pub(crate) use frame::length_size;
 use inside::compile_insides;
 use record::{Compiled, compile_ignore, compile_record, in_charsets, report_unreachable, slot_of};
 use routes::compile_routes;
 use sheet::Sheet;
 pub(crate) use whole::plan;
+
+/// A frame's checksum as it is tested; nothing if it cannot be.
+pub(crate) fn check_of(declared: &crate::format::Check, frame: &crate::format::Frame) -> Option<crate::plan::Check> {
+    bytes::check(declared, frame, &mut Problems::default())
+}
 
 /// A frame being compiled, with what its records need to know.
 struct Draft {

@@ -22,6 +22,7 @@ use keys::hex_digits;
 pub use pattern::{BytePattern, MaskedByte, byte_pattern};
 pub(crate) use read::format as read;
 pub(crate) use source::Source;
+pub(crate) use write::{checksum_text, length_text};
 
 use alloc::boxed::Box;
 use alloc::string::{String, ToString};

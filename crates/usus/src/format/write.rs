@@ -109,18 +109,7 @@ fn frame(frame: &Frame) -> Keys {
         Cut::Packet { start, length, end } => {
             keys.pattern("start", Some(start));
             keys.pattern("end", end.as_ref());
-            match length {
-                Length::ToEnd => {}
-                Length::Fixed(length) => keys.shown("length", Some(length.value)),
-                Length::Record => keys.text("length", Some("record")),
-                Length::Fields(fields) => match &**fields {
-                    [field] => keys.put("length", length_field(field).inline()),
-                    fields => {
-                        let fields = fields.iter().map(|field| length_field(field).inline()).collect::<Vec<_>>();
-                        keys.put("length", format!("[{}]", fields.join(", ")));
-                    }
-                },
-            }
+            self::length(&mut keys, length);
         }
         Cut::Slip | Cut::Cobs | Cut::Hdlc => {}
         Cut::Dle { start, end } => {
@@ -154,6 +143,17 @@ fn frame(frame: &Frame) -> Keys {
     keys.text("quote", frame.quote.map(|quote| char::from(quote).to_string()).as_deref());
     keys.fields("header", &frame.header);
     keys
+}
+
+fn length(keys: &mut Keys, length: &Length) {
+    match length {
+        Length::ToEnd => {}
+        Length::Fixed(length) => keys.shown("length", Some(length.value)),
+        Length::Record => keys.text("length", Some("record")),
+        Length::Fields(fields) => {
+            keys.list("length", fields.iter().map(|field| length_field(field).inline()).collect());
+        }
+    }
 }
 
 fn bits_from(from: BitsFrom) -> &'static str {
@@ -226,6 +226,18 @@ fn silence(silence: Silence) -> String {
         whole if whole % 1_000_000 == 0 => format!("{} ms", whole / 1_000_000),
         whole => format!("{}.{:03} us", whole / 1_000, whole % 1_000),
     }
+}
+
+/// A checksum as `checksum` has it.
+pub(crate) fn checksum_text(of: &Check) -> String {
+    check(of).inline()
+}
+
+/// A length as `length` has it.
+pub(crate) fn length_text(of: &Length) -> String {
+    let mut keys = Keys::default();
+    length(&mut keys, of);
+    keys.0.pop().map(|(_, text)| text).unwrap_or_default()
 }
 
 fn check(check: &Check) -> Keys {

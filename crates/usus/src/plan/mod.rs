@@ -332,6 +332,8 @@ pub(crate) struct Check {
     pub(crate) over_sent: bool,
     /// What has to hold, too.
     pub(crate) others: Box<[Check]>,
+    /// Whether a frame is taken though it does not hold: to look at those that fail.
+    pub(crate) lenient: bool,
 }
 
 /// A step from what was sent to the contents.

@@ -10,7 +10,7 @@ use crate::drive::{Input, run};
 type Slow = Box<dyn Fn(&[u8]) -> u128>;
 
 /// What writes it.
-type Send = Box<dyn Fn(u128) -> Vec<u8>>;
+pub type Send = Box<dyn Fn(u128) -> Vec<u8>>;
 
 /// A checksum as a format declares it, and as it is computed in the slowest way.
 pub struct Sum {
@@ -40,7 +40,7 @@ impl Sum {
     }
 
     /// A CRC of random parameters.
-    pub fn crc(rng: &mut Rng, width: u8) -> Sum {
+    pub fn crc(rng: &mut Rng, width: u8, usual: bool) -> Sum {
         let mask = u64::MAX >> (64 - width);
         let mut number = || match rng.u8(..4) {
             0 => 0,
@@ -51,8 +51,8 @@ impl Sum {
         let polynomial = (rng.u64(..) & mask) | 1;
         let (both, only) = (rng.bool(), rng.u8(..8));
         let reflected = match only {
-            0 => "\"input\"",
-            1 => "\"output\"",
+            0 if !usual => "\"input\"",
+            1 if !usual => "\"output\"",
             _ if both => "true",
             _ => "false",
         };
@@ -154,12 +154,34 @@ impl Sum {
         Sum { declared: declared + " }", width: bits * sums, slow: Box::new(slow) }
     }
 
+    /// A sum or xor as datasheets call it.
+    pub fn plain(rng: &mut Rng) -> Sum {
+        let declared = rng.choice(["SUM-8", "SUM-16", "XOR-8", "FLETCHER-16", "ADLER-32"]).unwrap();
+        let checksum = Checksum::named(declared).unwrap();
+        let (width, slow) = (checksum.width().into(), Box::new(move |bytes: &[u8]| checksum.of(bytes)));
+        Sum { declared: format!("\"{declared}\""), width, slow }
+    }
+
+    /// A sum or xor with what devices do to them: complements, first values, moduli, words.
+    pub fn usual(rng: &mut Rng) -> Sum {
+        loop {
+            let sum = Sum::added(rng);
+            let usual = |bits: &str| sum.declared.contains(bits);
+            let modulus =
+                usual("modulus") && !usual("modulus = 255") && !usual("modulus = 65535") && !usual("end-around");
+            let negated_xor = usual("xor") && usual("two");
+            if !modulus && !negated_xor && matches!(sum.width, 8 | 16 | 32) && !usual("bits = 4,") {
+                return sum;
+            }
+        }
+    }
+
     pub fn any(rng: &mut Rng) -> Sum {
         match rng.u8(..5) {
             0 => Sum::named_crc(rng),
             1 => {
                 let width = rng.u8(1..=64);
-                Sum::crc(rng, width)
+                Sum::crc(rng, width, false)
             }
             _ => Sum::added(rng),
         }
@@ -193,7 +215,7 @@ fn plan(text: &str) -> Plan {
 }
 
 /// Ways to write a checksum: what a format says, and what is sent.
-fn written(rng: &mut Rng, width: u32) -> (String, Send) {
+pub fn written(rng: &mut Rng, width: u32, printable: bool) -> (String, Send) {
     let size = width.div_ceil(8).max(1) as usize;
     let big = rng.bool();
     let kind = match (size, big) {
@@ -208,7 +230,7 @@ fn written(rng: &mut Rng, width: u32) -> (String, Send) {
         }
         bytes
     };
-    match rng.u8(..5) {
+    match if printable { rng.u8(..3) } else { 3 } {
         0 => {
             let hex = move |value| bytes(value).iter().flat_map(|byte| format!("{byte:02X}").into_bytes()).collect();
             (format!("type = '{kind}', digits = 'hex'"), Box::new(hex))
@@ -247,7 +269,8 @@ struct Packets {
 
 fn packets(rng: &mut Rng) -> Packets {
     let sum = Sum::any(rng);
-    let (form, send) = written(rng, sum.width);
+    let printable = rng.u8(..5) < 3;
+    let (form, send) = written(rng, sum.width, printable);
     let text = format!(
         "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'AA'\nlength = {{ byte = 1, type = 'u8' }}\n\
          checksum = {{ algorithm = {}, {form}, from = 1 }}\n[record.r]\n\

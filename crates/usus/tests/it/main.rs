@@ -1,5 +1,6 @@
 //! Tests of the library through its public interface.
 
+mod against;
 mod any_format;
 mod bad_texts;
 mod bounds;

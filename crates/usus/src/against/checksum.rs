@@ -1,0 +1,388 @@
+//! Which checksum a frame has: tried are places, ways to write it, ranges, and algorithms.
+
+use alloc::collections::BTreeSet;
+use alloc::string::String;
+use alloc::vec;
+use alloc::vec::Vec;
+
+use super::cyclic::{self, Known};
+use super::evidence::{rank_of_bits, rank_of_numbers, surprise};
+use super::sums::{self, Pair};
+use crate::check;
+use crate::checksum::{Algorithm, Checksum};
+use crate::compile::check_of;
+use crate::format::{self, Characters, Check, CheckForm, Presence};
+use crate::framing::whole_of;
+use crate::integer::{Integer, Order};
+use crate::plan;
+
+/// An algorithm that may be it.
+pub(super) struct Candidate {
+    pub(super) algorithm: Algorithm,
+    /// Bits that it costs to name it among all that were tried.
+    pub(super) cost: f64,
+    /// Bits of its parameters that were chosen to fit.
+    pub(super) free: u32,
+    /// What a sum adds up; nothing of a CRC, which takes each bit apart.
+    pub(super) unit: Option<Integer>,
+    /// What the frames leave open.
+    pub(super) open: Option<String>,
+}
+
+impl Candidate {
+    pub(super) fn new(algorithm: Algorithm, cost: f64, free: u32) -> Candidate {
+        let unit = if let Algorithm::Sum(sum) = &algorithm { Some(sum.of) } else { None };
+        Candidate { algorithm: algorithm.by_name(), cost, free, unit, open: None }
+    }
+}
+
+/// A checksum that holds.
+#[derive(Clone, Debug)]
+pub(super) struct Found {
+    pub(super) check: Check,
+    /// How many of the frames hold it.
+    pub(super) holds: usize,
+    pub(super) of: usize,
+    /// How unlikely it is that it holds by chance, in bits.
+    pub(super) bits: f64,
+    pub(super) open: Option<String>,
+    cost: f64,
+    /// How many of its bits are not always the same.
+    varying: u32,
+}
+
+/// Frames of one declaration, as they were sent.
+pub(super) struct Frames<'f> {
+    pub(super) declared: &'f format::Frame,
+    pub(super) planned: &'f plan::Frame,
+    pub(super) sent: &'f [Vec<u8>],
+    /// A checksum that is to stand in another place than the declared one, if they were cut so.
+    pub(super) behind: Option<(usize, bool)>,
+}
+
+/// Frames that everything is tried on, that a polynomial is looked for in, and that what may hold is counted on.
+const FEW: usize = 16;
+const TRIED: usize = 160;
+const COUNTED: usize = 4_096;
+
+/// All checksums that hold for most frames, the likeliest first. Among those that hold for the same frames, the one that is simplest to say.
+pub(super) fn search(frames: &Frames<'_>) -> Vec<Found> {
+    let known = Known::new();
+    let ways = ways(frames);
+    let seen: Vec<Vec<Seen>> = ways.iter().map(|way| see(frames, way)).collect();
+    let mut tries: Vec<(f64, usize, Range)> = Vec::new();
+    for (number, way) in ways.iter().enumerate().filter(|(number, _)| !seen[*number].is_empty()) {
+        tries.extend(ranges(frames, way).into_iter().map(|range| (way.cost + range.cost, number, range)));
+    }
+    tries.sort_by(|(one, ..), (other, ..)| one.total_cmp(other));
+    let mut all: Vec<Found> = Vec::new();
+    for unknown in [false, true] {
+        let mut enough = f64::INFINITY;
+        for (cost, number, range) in
+            tries.iter().filter(|(.., number, range)| !unknown || may_be_unknown(&ways[*number], range))
+        {
+            if *cost > enough + NEARLY {
+                break;
+            }
+            let before = all.len();
+            try_range(&seen[*number], &ways[*number], range, &known, unknown, &mut all);
+            // Once one is found, only what is nearly as simple to say is tried.
+            let found = all[before..].iter().filter(|found| found.bits > super::CLAIM).map(|found| found.cost);
+            enough = found.fold(enough, f64::min);
+        }
+        if all.iter().any(|found| found.bits > super::CLAIM) {
+            break;
+        }
+    }
+    let most = all.iter().filter(|found| found.bits > super::CLAIM).map(|found| found.holds).max().unwrap_or(0);
+    // Damage may lie where one covers less than another.
+    let nearly = |found: &Found| found.holds + 1 + most / 50 >= most;
+    // Of a wide one, a part may well be a narrow one.
+    let price = |found: &Found| found.cost - 0.75 * f64::from(found.varying);
+    all.sort_by(|one, other| {
+        let first = |found: &Found| found.bits > super::CLAIM && nearly(found);
+        first(other).cmp(&first(one)).then(price(one).total_cmp(&price(other))).then(other.holds.cmp(&one.holds))
+    });
+    all
+}
+
+/// How much less simple to say than one that was found others may be, to be looked at.
+const NEARLY: f64 = 3.0;
+
+/// Where CRCs that nobody knows are looked for: they cost more.
+fn may_be_unknown(way: &Way, range: &Range) -> bool {
+    matches!(way.check.form, CheckForm::Binary(_) | CheckForm::Hex(_)) && way.cost <= 6.0 && range.cost <= 5.0
+}
+
+/// A place and a way to write it.
+struct Way {
+    check: Check,
+    cost: f64,
+}
+
+/// Where a checksum may stand, and how it may be written.
+fn ways(frames: &Frames<'_>) -> Vec<Way> {
+    let mut ways = Vec::new();
+    let bare = |form| Check::new("SUM-8", form);
+    if let Some((size, through_end)) = frames.behind {
+        for form in forms(size) {
+            let check = Check { behind: true, through_end, ..bare(form) };
+            ways.push(Way { check, cost: 2.0 });
+        }
+        return ways;
+    }
+    let declared = frames.declared.checksums.first();
+    if let Some(declared) = declared {
+        for form in forms(declared.form.size()) {
+            let cost = if form == declared.form { 0.0 } else { 2.0 };
+            ways.push(Way { check: Check { form, presence: Presence::Required, ..declared.clone() }, cost });
+            if !declared.behind && declared.mark.is_none() {
+                let over_sent = !declared.over_sent;
+                let check = Check { form, over_sent, presence: Presence::Required, ..declared.clone() };
+                ways.push(Way { check, cost: cost + 4.0 });
+            }
+        }
+        ways.push(Way { check: Check { presence: Presence::Required, ..declared.clone() }, cost: 0.0 });
+    }
+    let shortest = frames.sent.iter().map(Vec::len).min().unwrap_or(0);
+    let tail = frames.declared.checksums.first().is_some_and(|check| check.behind);
+    for size in [1, 2, 3, 4, 8] {
+        for form in forms(size) {
+            for after in 0..4 {
+                let byte = (after > 0).then(|| -((form.size() + after) as i64));
+                let check = Check { byte, ..bare(form) };
+                let more = if after == 0 { 1.0 } else { 5.0 };
+                let written = if matches!(form, CheckForm::Binary(_)) { 0.0 } else { 1.0 };
+                if !tail {
+                    ways.push(Way { check: check.clone(), cost: more + written });
+                }
+                if after == 0 {
+                    ways.push(Way { check: Check { over_sent: true, ..check }, cost: 5.0 + written });
+                }
+            }
+        }
+        for byte in 1..shortest.min(12) as i64 {
+            for form in forms(size).into_iter().filter(|form| matches!(form, CheckForm::Binary(_))).take(2) {
+                let behind_it = byte + form.size() as i64;
+                // It covers what stands behind it, or what stands before.
+                ways.push(Way {
+                    check: Check { byte: Some(byte), from: behind_it, to: Some(-1), ..bare(form) },
+                    cost: 8.0,
+                });
+                ways.push(Way { check: Check { byte: Some(byte), ..bare(form) }, cost: 8.0 });
+            }
+        }
+    }
+    ways
+}
+
+/// Ways to write a checksum in so many bytes.
+fn forms(size: usize) -> Vec<CheckForm> {
+    let integer = |bytes: usize, order| Integer { signed: false, bytes: bytes as u8, order };
+    let mut forms = Vec::new();
+    if size <= 8 && size > 0 {
+        forms.push(CheckForm::Binary(integer(size, Order::Big)));
+        if size > 1 {
+            forms.push(CheckForm::Binary(integer(size, Order::Little)));
+        }
+    }
+    if size.is_multiple_of(2) && (1..=8).contains(&(size / 2)) {
+        forms.push(CheckForm::Hex(integer(size / 2, Order::Big)));
+        if size > 2 {
+            forms.push(CheckForm::Hex(integer(size / 2, Order::Little)));
+        }
+    }
+    if (1..=5).contains(&size) {
+        forms.push(CheckForm::Decimal(Some(size)));
+    }
+    let characters = |zero, bits, order| CheckForm::Characters(Characters { order, zero, bits, width: size });
+    match size {
+        1 => forms.extend([b' ', b'!', b'0', b'@', b'A'].map(|zero| characters(zero, 8, Order::Big))),
+        2 => {
+            for zero in [b'0', b'@', b'A', b' '] {
+                forms.extend([Order::Big, Order::Little].map(|order| characters(zero, 4, order)));
+            }
+            forms.extend([b' ', b'0', b'@'].map(|zero| characters(zero, 6, Order::Big)));
+        }
+        3 => forms.extend([b' ', b'0', b'@'].map(|zero| characters(zero, 6, Order::Big))),
+        4 => {
+            for zero in [b'0', b'@'] {
+                forms.extend([Order::Big, Order::Little].map(|order| characters(zero, 4, order)));
+            }
+        }
+        _ => {}
+    }
+    forms
+}
+
+/// The bits that a form shows, and the moduli that go with its digits.
+fn shown(form: CheckForm) -> (Vec<u8>, Vec<u64>) {
+    match form {
+        CheckForm::Binary(integer) | CheckForm::Hex(integer) => match integer.bytes {
+            1 => (vec![8, 7, 6], Vec::new()),
+            bytes => (vec![8 * bytes], Vec::new()),
+        },
+        CheckForm::Decimal(width) => match width.unwrap_or(3) {
+            1 => (Vec::new(), vec![10]),
+            2 => (Vec::new(), vec![100]),
+            3 => (vec![8], vec![1_000, 100]),
+            4 => (Vec::new(), vec![10_000]),
+            _ => (vec![16], vec![100_000]),
+        },
+        CheckForm::Characters(Characters { width: 1, .. }) => {
+            (vec![7, 6], vec![95, 94, 96, 64, 90, 100, 10, 16, 26, 32])
+        }
+        CheckForm::Characters(of) => (vec![(of.width * usize::from(of.bits)) as u8], Vec::new()),
+    }
+}
+
+/// A frame as a way sees it: the bytes among which covered ones are counted, the last that is covered if nothing is said, and what was sent.
+struct Seen {
+    area: Vec<u8>,
+    last: usize,
+    sent: u128,
+}
+
+/// Frames as a way sees them; none if it does not go with most.
+fn see(frames: &Frames<'_>, way: &Way) -> Vec<Seen> {
+    let Some(planned) = check_of(&way.check, frames.declared) else { return Vec::new() };
+    let probe = plan::Frame { check: Some(planned.clone()), ..frames.planned.clone() };
+    let is_altered =
+        matches!(probe.framing, plan::Framing::Stuffed(_) | plan::Framing::Dle(_)) || !probe.coding.is_empty();
+    if way.check.over_sent && !is_altered {
+        return Vec::new();
+    }
+    let mut seen = Vec::new();
+    let mut decoded = Vec::new();
+    let step = frames.sent.len().div_ceil(COUNTED).max(1);
+    for sent in frames.sent.iter().step_by(step) {
+        let Some(whole) = whole_of(&probe, sent, &mut decoded) else { continue };
+        let (_, last) = check::covered(&planned, whole);
+        let value = check::written(&planned, whole).and_then(|bytes| check::number(way.check.form, bytes));
+        let Some(sent) = value else { continue };
+        seen.push(Seen { area: check::area(&planned, whole).to_vec(), last, sent });
+    }
+    let taken = frames.sent.len().div_ceil(step);
+    if seen.len() * 5 < taken * 3 || seen.len() < 3 {
+        seen.clear();
+    }
+    seen
+}
+
+/// What may be covered: from a byte, to so many bytes before where it ends if nothing is said.
+struct Range {
+    from: i64,
+    less: usize,
+    cost: f64,
+}
+
+fn ranges(frames: &Frames<'_>, way: &Way) -> Vec<Range> {
+    let declared = frames.declared.checksums.first();
+    let start = match &frames.declared.cut {
+        format::Cut::Packet { start, .. } => start.length() as i64,
+        format::Cut::Text { start, .. } => start.as_ref().map_or(0, |start| start.length() as i64),
+        _ => 0,
+    };
+    let base = if way.check.to == Some(-1) { way.check.from } else { 0 };
+    let mut ranges = Vec::new();
+    for more in 0..=12 {
+        let from = base + more;
+        let of_from = match from {
+            from if declared.is_some_and(|declared| declared.from == from) => 0.0,
+            from if from == 0 || from == start || from == 1 => 1.0,
+            _ => 4.0,
+        };
+        for less in 0..=3 {
+            let of_less = if less == 0 { 0.0 } else { 4.0 };
+            ranges.push(Range { from, less, cost: of_from + of_less });
+        }
+    }
+    ranges
+}
+
+/// What a range covers of frames, each once.
+fn pairs<'s>(seen: &'s [Seen], range: &Range, most: usize) -> Vec<Pair<'s>> {
+    let step = seen.len().div_ceil(most).max(1);
+    let mut distinct = BTreeSet::new();
+    let covered = |frame: &'s Seen| range.of(frame).map(|covered| Pair { covered, sent: frame.sent });
+    let all = seen.iter().step_by(step).filter_map(covered);
+    all.filter(|pair| distinct.insert((pair.covered, pair.sent))).collect()
+}
+
+fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bool, all: &mut Vec<Found>) {
+    let few = pairs(seen, range, if unknown { TRIED } else { FEW });
+    if few.len() < 3 {
+        return;
+    }
+    let mut candidates = Vec::new();
+    let (widths, moduli) = shown(way.check.form);
+    for bits in &widths {
+        // Sums of fewer bits than there is room for leave the others zero.
+        if *bits < 8 && few.iter().any(|pair| pair.sent >> bits != 0) {
+            continue;
+        }
+        match unknown {
+            true if matches!(bits, 8 | 16 | 32) => cyclic::unknown(&few, *bits, &mut candidates),
+            true => {}
+            false => {
+                sums::candidates(&few, *bits, &mut candidates);
+                known.candidates(&few, *bits, &mut candidates);
+            }
+        }
+    }
+    if !unknown {
+        sums::modular(&few, &moduli, &mut candidates);
+    }
+    if candidates.is_empty() {
+        return;
+    }
+    let pairs = pairs(seen, range, usize::MAX);
+    for candidate in candidates {
+        let Some(checksum) = Checksum::new(&candidate.algorithm) else { continue };
+        let holding: Vec<&[u8]> =
+            pairs.iter().filter(|pair| checksum.of(pair.covered) == pair.sent).map(|pair| pair.covered).collect();
+        if holding.len() * 2 < pairs.len() {
+            continue;
+        }
+        let held = |frame: &&Seen| range.of(frame).is_some_and(|covered| checksum.of(covered) == frame.sent);
+        let holds = seen.iter().filter(held).count();
+        let (width, free) = (f64::from(checksum.width()), f64::from(candidate.free));
+        let spread: Vec<&[u8]> = holding.iter().copied().step_by(holding.len().div_ceil(96)).collect();
+        let cost = way.cost + range.cost + candidate.cost;
+        let by_number = surprise(pairs.len() as f64, holding.len() as f64, width) - free;
+        // Values may depend on one another without being a checksum: a sum says no more than that each of them is in it.
+        let by_rank = match candidate.unit {
+            None => (rank_of_bits(&spread, 40) + 1) as f64 * width - free,
+            Some(unit) => {
+                let known = if free > 0.0 { 0 } else { 1 };
+                (rank_of_numbers(&spread, unit, 40) + known) as f64 * width.min(8.0)
+            }
+        };
+        let bits = by_number.min(by_rank) - cost - SEARCHED;
+        let check =
+            Check { algorithm: candidate.algorithm, from: range.from, to: range.to(way, seen), ..way.check.clone() };
+        let first = pairs.first().map_or(0, |pair| pair.sent);
+        let varying = pairs.iter().fold(0, |all, pair| all | (pair.sent ^ first)).count_ones();
+        all.push(Found { check, holds, of: seen.len(), bits, open: candidate.open, cost, varying });
+    }
+}
+
+impl Range {
+    /// What of a frame it covers.
+    fn of<'s>(&self, frame: &'s Seen) -> Option<&'s [u8]> {
+        frame.area.get(self.from as usize..frame.last.checked_sub(self.less)?).filter(|covered| !covered.is_empty())
+    }
+
+    /// How a format says where it ends.
+    fn to(&self, way: &Way, seen: &[Seen]) -> Option<i64> {
+        let less = self.less as i64;
+        let Some(frame) = seen.first().filter(|_| less > 0) else { return way.check.to };
+        match (way.check.byte, way.check.to) {
+            (Some(0..), None) => Some(frame.last as i64 - 1 - less),
+            _ => Some(-1 - less - (frame.area.len() as i64 - frame.last as i64)),
+        }
+    }
+}
+
+/// Bits of what was tried beyond what the costs say.
+const SEARCHED: f64 = 2.0;
