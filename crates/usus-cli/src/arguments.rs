@@ -112,6 +112,7 @@ pub(crate) struct Manual {
 }
 
 #[derive(Args)]
+#[command(after_help = SOURCES)]
 pub(crate) struct Check {
     /// Format files, or names of formats that ship with usus; - is standard input
     #[arg(required = true, value_name = "FORMAT")]
@@ -122,9 +123,18 @@ pub(crate) struct Check {
     /// The same for a line of text; its line end is added
     #[arg(long, value_name = "TEXT")]
     pub(crate) text: Option<String>,
-    /// The line of which --bytes or --text are, in a format that speaks of several
+    /// Hold the format against what was recorded (SOURCE, below): what holds, what was never seen, what cannot be meant, and what would
+    /// hold instead of what is declared
+    #[arg(long, value_name = "SOURCE", conflicts_with_all = ["text", "bytes"])]
+    pub(crate) against: Option<String>,
+    /// Of --against: one JSON object instead of words
+    #[arg(long, requires = "against")]
+    pub(crate) json: bool,
+    /// The line of which --bytes, --text or --against are, in a format that speaks of several
     #[arg(long, value_name = "NAME")]
     pub(crate) line: Option<String>,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
 }
 
 /// Bytes in hex.

@@ -7,6 +7,7 @@ use usus::format::{Format, Parity, Serial};
 use usus::plan::LayoutRow;
 
 use crate::Ending;
+use crate::against;
 use crate::arguments::Check;
 use crate::formats::{self, Loaded};
 use crate::problems::{Shown, show_doubts};
@@ -18,6 +19,7 @@ pub(crate) fn run(arguments: &Check, voice: &Voice) -> Ending {
     let mut ending = Ending::Done;
     for name in &arguments.formats {
         let found = match (&arguments.bytes, &arguments.text) {
+            _ if arguments.against.is_some() => against::run(name, arguments, voice),
             (Some(bytes), _) => explain(name, &bytes.0, false, arguments.line.as_deref(), voice),
             (None, Some(text)) => explain(name, text.as_bytes(), true, arguments.line.as_deref(), voice),
             (None, None) => check(name, voice),
@@ -29,7 +31,7 @@ pub(crate) fn run(arguments: &Check, voice: &Voice) -> Ending {
     ending
 }
 
-fn print(text: &str, voice: &Voice) -> Ending {
+pub(crate) fn print(text: &str, voice: &Voice) -> Ending {
     match voice.print(text) {
         Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
             voice.fail(&format!("cannot write to standard output: {error}"));

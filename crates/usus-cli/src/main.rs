@@ -1,5 +1,6 @@
 //! The `usus` command: arguments, messages, exit statuses. What it does is done by the libraries.
 
+mod against;
 mod arguments;
 mod capture;
 mod check;

@@ -47,6 +47,8 @@ pub(super) struct Found {
     pub(super) bits: f64,
     pub(super) open: Option<String>,
     cost: f64,
+    /// The same if each frame is taken to be independent of all others.
+    by_number: f64,
     /// How many of its bits are not always the same.
     varying: u32,
 }
@@ -94,14 +96,18 @@ pub(super) fn search(frames: &Frames<'_>) -> Vec<Found> {
             break;
         }
     }
-    let most = all.iter().filter(|found| found.bits > super::CLAIM).map(|found| found.holds).max().unwrap_or(0);
+    let claimed = all.iter().filter(|found| found.bits > super::CLAIM);
+    let (most, bits) = claimed.fold((0, 0.0f64), |(most, bits), found| (most.max(found.holds), bits.max(found.bits)));
     // Damage may lie where one covers less than another.
-    let nearly = |found: &Found| found.holds + 1 + most / 50 >= most;
-    // Of a wide one, a part may well be a narrow one.
+    let is_it = |found: &Found| most > 0 && found.by_number > super::CLAIM && found.holds + 1 + most / 50 >= most;
+    // Of a wide one, a part may well be a narrow one: what is claimed for the part is claimed for the whole.
+    for found in all.iter_mut().filter(|found| is_it(found)) {
+        found.bits = found.bits.max(bits);
+    }
     let price = |found: &Found| found.cost - 0.75 * f64::from(found.varying);
     all.sort_by(|one, other| {
-        let first = |found: &Found| found.bits > super::CLAIM && nearly(found);
-        first(other).cmp(&first(one)).then(price(one).total_cmp(&price(other))).then(other.holds.cmp(&one.holds))
+        let first = is_it(other).cmp(&is_it(one));
+        first.then(price(one).total_cmp(&price(other))).then(other.holds.cmp(&one.holds))
     });
     all
 }
@@ -146,7 +152,7 @@ fn ways(frames: &Frames<'_>) -> Vec<Way> {
     }
     let shortest = frames.sent.iter().map(Vec::len).min().unwrap_or(0);
     let tail = frames.declared.checksums.first().is_some_and(|check| check.behind);
-    for size in [1, 2, 3, 4, 8] {
+    for size in [1, 2, 3, 4, 5, 8, 10] {
         for form in forms(size) {
             for after in 0..4 {
                 let byte = (after > 0).then(|| -((form.size() + after) as i64));
@@ -192,7 +198,7 @@ fn forms(size: usize) -> Vec<CheckForm> {
             forms.push(CheckForm::Hex(integer(size / 2, Order::Little)));
         }
     }
-    if (1..=5).contains(&size) {
+    if matches!(size, 1..=5 | 10) {
         forms.push(CheckForm::Decimal(Some(size)));
     }
     let characters = |zero, bits, order| CheckForm::Characters(Characters { order, zero, bits, width: size });
@@ -202,10 +208,16 @@ fn forms(size: usize) -> Vec<CheckForm> {
             for zero in [b'0', b'@', b'A', b' '] {
                 forms.extend([Order::Big, Order::Little].map(|order| characters(zero, 4, order)));
             }
-            forms.extend([b' ', b'0', b'@'].map(|zero| characters(zero, 6, Order::Big)));
+            for zero in [b' ', b'0', b'@'] {
+                forms.extend([Order::Big, Order::Little].map(|order| characters(zero, 6, order)));
+            }
         }
-        3 => forms.extend([b' ', b'0', b'@'].map(|zero| characters(zero, 6, Order::Big))),
-        4 => {
+        3 => {
+            for zero in [b' ', b'0', b'@'] {
+                forms.extend([Order::Big, Order::Little].map(|order| characters(zero, 6, order)));
+            }
+        }
+        4 | 8 => {
             for zero in [b'0', b'@'] {
                 forms.extend([Order::Big, Order::Little].map(|order| characters(zero, 4, order)));
             }
@@ -227,12 +239,17 @@ fn shown(form: CheckForm) -> (Vec<u8>, Vec<u64>) {
             2 => (Vec::new(), vec![100]),
             3 => (vec![8], vec![1_000, 100]),
             4 => (Vec::new(), vec![10_000]),
-            _ => (vec![16], vec![100_000]),
+            5 => (vec![16], vec![100_000]),
+            _ => (vec![32], Vec::new()),
         },
         CheckForm::Characters(Characters { width: 1, .. }) => {
             (vec![7, 6], vec![95, 94, 96, 64, 90, 100, 10, 16, 26, 32])
         }
-        CheckForm::Characters(of) => (vec![(of.width * usize::from(of.bits)) as u8], Vec::new()),
+        CheckForm::Characters(of) => {
+            let all = (of.width * usize::from(of.bits)) as u8;
+            // There may be more room than it needs.
+            (if all.is_multiple_of(8) { vec![all] } else { vec![all, all / 8 * 8] }, Vec::new())
+        }
     }
 }
 
@@ -318,7 +335,7 @@ fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bo
     let (widths, moduli) = shown(way.check.form);
     for bits in &widths {
         // Sums of fewer bits than there is room for leave the others zero.
-        if *bits < 8 && few.iter().any(|pair| pair.sent >> bits != 0) {
+        if few.iter().any(|pair| pair.sent >> bits != 0) {
             continue;
         }
         match unknown {
@@ -363,7 +380,16 @@ fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bo
             Check { algorithm: candidate.algorithm, from: range.from, to: range.to(way, seen), ..way.check.clone() };
         let first = pairs.first().map_or(0, |pair| pair.sent);
         let varying = pairs.iter().fold(0, |all, pair| all | (pair.sent ^ first)).count_ones();
-        all.push(Found { check, holds, of: seen.len(), bits, open: candidate.open, cost, varying });
+        all.push(Found {
+            check,
+            holds,
+            of: seen.len(),
+            bits,
+            open: candidate.open,
+            cost,
+            by_number: by_number - cost,
+            varying,
+        });
     }
 }
 

@@ -49,7 +49,7 @@ impl Known {
         for (bare, checksum) in self.plain.iter().filter(|(of, _)| of.width == bits) {
             let is_named =
                 |of: &&CyclicParameters| of.polynomial == bare.polynomial && of.reflect_input == bare.reflect_input;
-            if !names.iter().any(|of| is_named(of)) {
+            if !names.iter().any(is_named) {
                 found.extend(with_any_start(pairs, *bare, checksum, 9.0, u32::from(bits)));
             }
         }
@@ -88,6 +88,9 @@ pub(super) fn unknown(pairs: &[Pair<'_>], bits: u8, found: &mut Vec<Candidate>) 
                 continue;
             }
             known.push((polynomial, reflected));
+            if is_xor(polynomial, bits) {
+                continue;
+            }
             let mut bare = CyclicParameters::new(bits, polynomial);
             (bare.reflect_input, bare.reflect_output) = (reflected, reflected);
             if let Some(checksum) = Checksum::new(&Algorithm::Cyclic(bare)) {
@@ -96,6 +99,12 @@ pub(super) fn unknown(pairs: &[Pair<'_>], bits: u8, found: &mut Vec<Candidate>) 
             }
         }
     }
+}
+
+/// Whether a polynomial does nothing but to xor bytes or words, which a copy of a value does, too: so many bytes later, everything is as it was.
+fn is_xor(polynomial: u128, bits: u8) -> bool {
+    let register = Register { parameters: CyclicParameters::new(bits, polynomial) };
+    (1..=8).any(|bytes| register.after(1, bytes) == 1)
 }
 
 /// Pairs of one length each.

@@ -50,12 +50,16 @@ pub(super) fn search(format: &Format, frame: usize, recording: &Recording) -> Op
     let has_check = !format.frames[frame].checksums.is_empty();
     let bare = bare(format, frame);
     let (now, now_loose) = (tried(&bare, length, recording, false), tried(&bare, length, recording, true));
+    if now_loose.joined * 2 > now_loose.frames {
+        // Each begins where another ends: that is no accident.
+        return None;
+    }
     let width = bare.frames[0].checksums.first().map_or(0, |check| 8 * check.form.size());
     let mut best: Option<(f64, u64, u64, &Length)> = None;
     for other in &lengths {
         let (bits, holds, instead) = {
             let strict = if has_check { tried(&bare, other, recording, false).frames } else { 0 };
-            if strict >= 3 && strict > 2 * now.frames {
+            if strict >= 3 && strict > 2 * now.frames && strict * 3 > now_loose.frames {
                 (strict as f64 * width as f64 - 8.0, strict, now.frames)
             } else {
                 let loose = tried(&bare, other, recording, true);
@@ -134,11 +138,10 @@ fn others(length: &Length) -> Vec<Length> {
 }
 
 /// A format of one frame, whatever its records are.
-fn bare(format: &Format, frame: usize) -> Format {
+pub(super) fn bare(format: &Format, frame: usize) -> Format {
     let mut bare = format.clone();
     let mut frame = bare.frames[frame].clone();
     frame.header.clear();
-    frame.coding.clear();
     frame.inside = None;
     frame.read = Some(crate::format::Read::Bytes.into());
     frame.separators.clear();
@@ -150,7 +153,7 @@ fn bare(format: &Format, frame: usize) -> Format {
             let ends = fields.iter().map(|field| field.byte + compile::length_size(field));
             ends.fold(start.length(), usize::max)
         }
-        Cut::Packet { start, .. } => start.length(),
+        Cut::Packet { start, .. } | Cut::Text { start: Some(start), .. } => start.length(),
         _ => 0,
     };
     let field =

@@ -47,15 +47,16 @@ struct Field {
 #[derive(Clone, Copy, Debug)]
 enum Number {
     Exact(Decimal),
-    Float(f64),
+    Single(f32),
+    Double(f64),
 }
 
 impl Number {
     fn of(value: &Value<'_>) -> Option<Number> {
         match value {
             Value::Decimal(decimal) => Some(Number::Exact(*decimal)),
-            Value::F32(value) if value.is_finite() => Some(Number::Float(f64::from(*value))),
-            Value::F64(value) if value.is_finite() => Some(Number::Float(*value)),
+            Value::F32(value) if value.is_finite() => Some(Number::Single(*value)),
+            Value::F64(value) if value.is_finite() => Some(Number::Double(*value)),
             _ => None,
         }
     }
@@ -70,14 +71,16 @@ impl Number {
     fn float(self) -> f64 {
         match self {
             Number::Exact(decimal) => decimal.to_f64(),
-            Number::Float(float) => float,
+            Number::Single(float) => float.into(),
+            Number::Double(float) => float,
         }
     }
 
     fn text(self) -> String {
         match self {
             Number::Exact(decimal) => decimal.to_string(),
-            Number::Float(float) => float.to_string(),
+            Number::Single(float) => float.to_string(),
+            Number::Double(float) => float.to_string(),
         }
     }
 }
@@ -104,7 +107,7 @@ impl Seen {
         let kinds = self.kinds.into_iter().map(|kind| {
             let rate = kind.times.and_then(|(first, last)| {
                 let seconds = last.since(first).nanoseconds() as f64 / 1e9;
-                (seconds > 0.0).then(|| kind.told.records.saturating_sub(1) as f64 / seconds)
+                (seconds > 0.0 && kind.told.records > 2).then(|| kind.told.records.saturating_sub(1) as f64 / seconds)
             });
             let fields = kind.fields.into_iter().map(|field| FieldSeen {
                 constant: field.first.filter(|_| !field.changes),

@@ -2,7 +2,7 @@
 //! smoothly from frame to frame.
 
 use alloc::collections::BTreeSet;
-use alloc::string::ToString;
+use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::convert::Infallible;
 
@@ -21,9 +21,13 @@ const LOOKED_AT: usize = 4_096;
 /// Fewer say nothing.
 const ENOUGH: usize = 12;
 
+/// Bits of what is a good guess and no more.
+const GUESS: f64 = 14.0;
+
 /// The bytes of a kind's fields, frame by frame.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Series {
+    pub(super) records: usize,
     fields: Vec<(usize, usize, Vec<Vec<u8>>)>,
 }
 
@@ -32,6 +36,7 @@ impl Sink for Series {
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), Infallible> {
         let kind = record.kind_index();
+        self.records += 1;
         for (place, (_, cell)) in record.fields().enumerate() {
             let (Cell::Reading(_), Some(sent)) = (cell, record.sent(place)) else { continue };
             if sent.is_text || sent.bits.is_some() || !matches!(sent.bytes.len(), 1..=8) {
@@ -58,21 +63,20 @@ impl Series {
             let schema = kinds.get(*kind)?;
             let field: &FieldSchema = schema.fields.get(*place)?;
             let declared = declared(format, &schema.name, &field.name)?;
-            let of = |number: Number, wrong, instead, score: (usize, usize, f64)| Proposal {
-                wrong,
+            let number = Number::of(declared)?;
+            let (now, other) = judge(declared, number, series)?;
+            Some(Proposal {
+                wrong: other.wrong,
                 place: alloc::format!("{}.{}", schema.name, field.name),
                 declared: number.said(declared),
-                proposed: instead,
-                holds: score.0 as u64,
-                now: score.1 as u64,
+                proposed: other.said,
+                holds: other.inside as u64,
+                now: now as u64,
                 of: series.len() as u64,
-                bits: score.2,
+                bits: other.bits,
                 open: None,
                 also: Vec::new(),
-            };
-            let number = Number::of(declared)?;
-            let (wrong, instead, score) = judge(declared, number, series)?;
-            Some(of(number, wrong, instead, score))
+            })
         };
         self.fields.iter().filter_map(of).collect()
     }
@@ -145,7 +149,7 @@ impl Number {
     }
 
     /// Its type in words.
-    fn word(self) -> alloc::string::String {
+    fn word(self) -> String {
         match self {
             Number::Integer(integer) => integer.to_string(),
             Number::F32(order) => alloc::format!("f32{order}"),
@@ -154,7 +158,7 @@ impl Number {
     }
 
     /// What is declared of it.
-    fn said(self, declared: &Field) -> alloc::string::String {
+    fn said(self, declared: &Field) -> String {
         match &declared.scale {
             Some(scale) => alloc::format!("type = \"{}\", scale = {}", self.word(), scale.value),
             None => alloc::format!("type = \"{}\"", self.word()),
@@ -198,10 +202,14 @@ impl Number {
 struct Looks {
     /// How many lie within the range.
     inside: usize,
-    /// How far they go from one to the next: the mean of the logarithm, over those that change.
+    /// How far they go from one to the next, where they change: the logarithms.
+    steps: Vec<f64>,
+    /// The mean of that.
     roughness: f64,
     /// The longest way from one to the next.
     longest: i128,
+    /// How often they leap over nearly all there is and stay there for a while.
+    leaps: usize,
 }
 
 fn looks(number: Number, series: &[Vec<u8>], range: Option<[f64; 2]>) -> Looks {
@@ -213,18 +221,51 @@ fn looks(number: Number, series: &[Vec<u8>], range: Option<[f64; 2]>) -> Looks {
     };
     let places: Vec<i128> = of_size().map(|sent| number.place(sent)).collect();
     let steps = || places.windows(2).map(|pair| (pair[1] - pair[0]).abs()).filter(|step| *step > 0);
-    let count = steps().count();
-    let sum: f64 = steps().map(|step| log2(step as f64 + 1.0)).sum();
-    let roughness = if count == 0 { 0.0 } else { sum / count as f64 };
-    Looks { inside, roughness, longest: steps().max().unwrap_or(0) }
+    let far: Vec<f64> = steps().map(|step| log2(step as f64 + 1.0)).collect();
+    let reach = 1i128 << (8 * size);
+    Looks {
+        inside,
+        roughness: mean(&far),
+        steps: far,
+        longest: steps().max().unwrap_or(0),
+        leaps: {
+            let leaps = steps().filter(|step| *step > reach / 8 * 7).count();
+            let beyond = places.iter().filter(|place| **place > reach / 4 * 3 || **place < -reach / 4).count();
+            // One that is damaged leaps there and back.
+            leaps.min(beyond.saturating_sub(leaps / 2))
+        },
+    }
 }
 
-/// What a field seems to be instead: what is wrong, what to write, and how many values lie in the range then and now, and the evidence in bits.
-fn judge(
-    declared: &Field,
-    number: Number,
-    series: &[Vec<u8>],
-) -> Option<(Wrong, alloc::string::String, (usize, usize, f64))> {
+fn mean(of: &[f64]) -> f64 {
+    if of.is_empty() { 0.0 } else { of.iter().sum::<f64>() / of.len() as f64 }
+}
+
+/// How unlikely it is, in bits, that one way to read numbers is smoother than another by chance: what it gains from step to step, by how much that varies.
+fn by_smoothness(now: &Looks, other: &Looks) -> f64 {
+    let gains: Vec<f64> = now.steps.iter().zip(&other.steps).map(|(now, other)| now - other).collect();
+    let gain = mean(&gains);
+    let spread = gains.iter().map(|one| (one - gain) * (one - gain)).sum::<f64>() / gains.len().max(1) as f64;
+    // What has nothing to do with each other differs by about two; a step there and back is one thing.
+    let deviations = gain * root(gains.len() as f64 / 2.0) / root(spread).max(2.1);
+    if gain > 0.0 { deviations * deviations * 0.72 - 3.0 } else { 0.0 }
+}
+
+/// Another way to read a field.
+struct Other {
+    wrong: Wrong,
+    /// What a format says of it.
+    said: String,
+    /// How many values lie in the range then.
+    inside: usize,
+    /// How unlikely that is by chance.
+    bits: f64,
+    /// What it is chosen by, if there are several.
+    goodness: f64,
+}
+
+/// How many values lie in the range, and the way to read them that seems to be meant instead.
+fn judge(declared: &Field, number: Number, series: &[Vec<u8>]) -> Option<(usize, Other)> {
     let marks: Vec<Decimal> = declared
         .no_data
         .iter()
@@ -260,28 +301,31 @@ fn judge(
     let distinct = series.iter().collect::<BTreeSet<_>>().len();
     let now = looks(number, &series, range);
     let all = series.len();
-    let mut best: Option<(f64, Wrong, alloc::string::String, (usize, usize, f64))> = None;
-    let mut add_way = |goodness: f64, wrong, text, holds, bits: f64| {
-        if best.as_ref().is_none_or(|(known, ..)| goodness > *known) {
-            best = Some((goodness, wrong, text, (holds, now.inside, bits)));
+    let mut best: Option<Other> = None;
+    let mut add_way = |goodness: f64, wrong, said, inside, bits| {
+        if best.as_ref().is_none_or(|known| goodness > known.goodness) {
+            best = Some(Other { wrong, said, inside, bits, goodness });
         }
     };
     let outside = all - now.inside.min(all);
     // It brings nearly all of those back into the range that are outside.
     let fits = |inside: usize| inside * 20 >= all * 19;
-    let mends = |inside: usize| outside >= 3 && fits(inside) && inside.saturating_sub(now.inside) * 5 >= outside * 4;
+    let mends = |inside: usize| {
+        let gained = inside.saturating_sub(now.inside);
+        let is_enough = fits(inside) || (gained * 2 > all && inside * 5 >= all * 4);
+        outside >= 3 && is_enough && gained * 5 >= outside * 4
+    };
     for other in orders(number) {
         let looks = looks(other, &series, range);
         let smoother = now.roughness - looks.roughness;
-        // Differences of logarithms of what has nothing to do with each other spread by about two.
-        let deviations = smoother * root(changes as f64) / 2.1;
-        let by_smoothness = if smoother > 0.0 { deviations * deviations * 0.72 - 3.0 } else { 0.0 };
+        let by_smoothness = by_smoothness(&now, &looks);
         let mends = mends(looks.inside);
         let by_range = match range {
             Some(range) if mends => chance(other, range) * (distinct.min(8) as f64) - 3.0,
             _ => 0.0,
         };
-        let is_it = (mends && smoother > -0.3) || (fits(looks.inside) && smoother > 1.5 && changes >= ENOUGH);
+        let is_it = (mends && smoother > -0.3)
+            || (fits(looks.inside) && smoother > 1.5 && changes >= ENOUGH && by_smoothness > 0.0);
         if is_it {
             let text = alloc::format!("type = \"{}\"", other.word());
             // Both at once is rarer than one.
@@ -312,7 +356,7 @@ fn judge(
                 Wrong::Sign,
                 text,
                 looks.inside,
-                by_range.max(if leaps { 22.0 } else { 0.0 }),
+                by_range.max(if leaps { 4.0 * now.leaps as f64 } else { 0.0 }),
             );
         }
     }
@@ -321,17 +365,19 @@ fn judge(
             let factor = power_of_ten(power);
             let scaled = [low / factor, high / factor];
             let looks = looks(number, &series, Some(scaled));
-            if !mends(looks.inside) {
+            // A few that are outside may well be so.
+            if !mends(looks.inside) || now.inside * 2 > all {
                 continue;
             }
             let written = declared.scale.as_ref().map_or(Decimal::from_integer(1), |scale| scale.value);
             let Some(text) = shifted(written, power) else { continue };
-            let bits = chance(number, scaled) * (distinct.min(8) as f64) - 3.0;
+            // What is outside of a range for another reason comes into it by any large factor: this is never more than a guess.
+            let bits = (chance(number, scaled) * (distinct.min(8) as f64) - 3.0).min(GUESS);
             let goodness = 5.0 + 100.0 * looks.inside as f64 / all as f64 - f64::from(power.abs());
             add_way(goodness, Wrong::Scale, alloc::format!("scale = {text}"), looks.inside, bits);
         }
     }
-    best.map(|(_, wrong, text, score)| (wrong, text, score))
+    best.map(|best| (now.inside, best))
 }
 
 /// Other orders in which a number's bytes may be sent.

@@ -170,7 +170,8 @@ impl Sum {
             let modulus =
                 usual("modulus") && !usual("modulus = 255") && !usual("modulus = 65535") && !usual("end-around");
             let negated_xor = usual("xor") && usual("two");
-            if !modulus && !negated_xor && matches!(sum.width, 8 | 16 | 32) && !usual("bits = 4,") {
+            let one = usual("u8") || usual("u16") && !usual("bits = 8") || usual("u32") && usual("bits = 32");
+            if !modulus && !negated_xor && one && matches!(sum.width, 8 | 16 | 32) && !usual("bits = 4,") {
                 return sum;
             }
         }
