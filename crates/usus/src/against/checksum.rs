@@ -1,6 +1,6 @@
 //! Which checksum a frame has: tried are places, ways to write it, ranges, and algorithms.
 
-use alloc::collections::BTreeSet;
+use alloc::collections::{BTreeMap, BTreeSet};
 use alloc::string::String;
 use alloc::vec;
 use alloc::vec::Vec;
@@ -45,12 +45,21 @@ pub(super) struct Found {
     pub(super) of: usize,
     /// How unlikely it is that it holds by chance, in bits.
     pub(super) bits: f64,
-    pub(super) open: Option<String>,
-    cost: f64,
     /// The same if each frame is taken to be independent of all others.
     by_number: f64,
+    pub(super) open: Option<String>,
+    cost: f64,
+    /// Bits of its parameters that were chosen to fit, where they are not declared.
+    free: f64,
     /// How many of its bits are not always the same.
     varying: u32,
+}
+
+impl Found {
+    /// How little simple it is to say, less what it says: of a wide one, a part may well be a narrow one.
+    pub(super) fn price(&self) -> f64 {
+        self.cost + 0.3 * self.free - 0.75 * f64::from(self.varying)
+    }
 }
 
 /// Frames of one declaration, as they were sent.
@@ -60,6 +69,13 @@ pub(super) struct Frames<'f> {
     pub(super) sent: &'f [Vec<u8>],
     /// A checksum that is to stand in another place than the declared one, if they were cut so.
     pub(super) behind: Option<(usize, bool)>,
+}
+
+impl Frames<'_> {
+    /// The checksum that somebody has declared.
+    fn declared_check(&self) -> Option<&Check> {
+        if self.behind.is_some() { None } else { self.declared.checksums.first() }
+    }
 }
 
 /// Frames that everything is tried on, that a polynomial is looked for in, and that what may hold is counted on.
@@ -104,10 +120,9 @@ pub(super) fn search(frames: &Frames<'_>) -> Vec<Found> {
     for found in all.iter_mut().filter(|found| is_it(found)) {
         found.bits = found.bits.max(bits);
     }
-    let price = |found: &Found| found.cost - 0.75 * f64::from(found.varying);
     all.sort_by(|one, other| {
         let first = is_it(other).cmp(&is_it(one));
-        first.then(price(one).total_cmp(&price(other))).then(other.holds.cmp(&one.holds))
+        first.then(one.price().total_cmp(&other.price())).then(other.holds.cmp(&one.holds))
     });
     all
 }
@@ -124,31 +139,35 @@ fn may_be_unknown(way: &Way, range: &Range) -> bool {
 struct Way {
     check: Check,
     cost: f64,
+    /// The algorithm that is declared, whatever stands there.
+    declared: Option<Algorithm>,
 }
 
 /// Where a checksum may stand, and how it may be written.
 fn ways(frames: &Frames<'_>) -> Vec<Way> {
+    let declared = frames.declared_check();
+    let algorithm = declared.map(|check| check.algorithm.clone().by_name());
     let mut ways = Vec::new();
+    let mut add = |check, cost| ways.push(Way { check, cost, declared: algorithm.clone() });
     let bare = |form| Check::new("SUM-8", form);
     if let Some((size, through_end)) = frames.behind {
         for form in forms(size) {
             let check = Check { behind: true, through_end, ..bare(form) };
-            ways.push(Way { check, cost: 2.0 });
+            add(check, 2.0);
         }
         return ways;
     }
-    let declared = frames.declared.checksums.first();
     if let Some(declared) = declared {
         for form in forms(declared.form.size()) {
             let cost = if form == declared.form { 0.0 } else { 2.0 };
-            ways.push(Way { check: Check { form, presence: Presence::Required, ..declared.clone() }, cost });
+            add(Check { form, presence: Presence::Required, ..declared.clone() }, cost);
             if !declared.behind && declared.mark.is_none() {
                 let over_sent = !declared.over_sent;
                 let check = Check { form, over_sent, presence: Presence::Required, ..declared.clone() };
-                ways.push(Way { check, cost: cost + 4.0 });
+                add(check, cost + 4.0);
             }
         }
-        ways.push(Way { check: Check { presence: Presence::Required, ..declared.clone() }, cost: 0.0 });
+        add(Check { presence: Presence::Required, ..declared.clone() }, 0.0);
     }
     let shortest = frames.sent.iter().map(Vec::len).min().unwrap_or(0);
     let tail = frames.declared.checksums.first().is_some_and(|check| check.behind);
@@ -160,10 +179,10 @@ fn ways(frames: &Frames<'_>) -> Vec<Way> {
                 let more = if after == 0 { 1.0 } else { 5.0 };
                 let written = if matches!(form, CheckForm::Binary(_)) { 0.0 } else { 1.0 };
                 if !tail {
-                    ways.push(Way { check: check.clone(), cost: more + written });
+                    add(check.clone(), more + written);
                 }
                 if after == 0 {
-                    ways.push(Way { check: Check { over_sent: true, ..check }, cost: 5.0 + written });
+                    add(Check { over_sent: true, ..check }, 5.0 + written);
                 }
             }
         }
@@ -171,11 +190,8 @@ fn ways(frames: &Frames<'_>) -> Vec<Way> {
             for form in forms(size).into_iter().filter(|form| matches!(form, CheckForm::Binary(_))).take(2) {
                 let behind_it = byte + form.size() as i64;
                 // It covers what stands behind it, or what stands before.
-                ways.push(Way {
-                    check: Check { byte: Some(byte), from: behind_it, to: Some(-1), ..bare(form) },
-                    cost: 8.0,
-                });
-                ways.push(Way { check: Check { byte: Some(byte), ..bare(form) }, cost: 8.0 });
+                add(Check { byte: Some(byte), from: behind_it, to: Some(-1), ..bare(form) }, 8.0);
+                add(Check { byte: Some(byte), ..bare(form) }, 8.0);
             }
         }
     }
@@ -294,7 +310,7 @@ struct Range {
 }
 
 fn ranges(frames: &Frames<'_>, way: &Way) -> Vec<Range> {
-    let declared = frames.declared.checksums.first();
+    let declared = frames.declared_check();
     let start = match &frames.declared.cut {
         format::Cut::Packet { start, .. } => start.length() as i64,
         format::Cut::Text { start, .. } => start.as_ref().map_or(0, |start| start.length() as i64),
@@ -354,18 +370,22 @@ fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bo
         return;
     }
     let pairs = pairs(seen, range, usize::MAX);
+    let varying = varying(&pairs);
     for candidate in candidates {
         let Some(checksum) = Checksum::new(&candidate.algorithm) else { continue };
         let holding: Vec<&[u8]> =
             pairs.iter().filter(|pair| checksum.of(pair.covered) == pair.sent).map(|pair| pair.covered).collect();
-        if holding.len() * 2 < pairs.len() {
+        if holding.len() * 2 < pairs.len() || varying < 3 {
             continue;
         }
         let held = |frame: &&Seen| range.of(frame).is_some_and(|covered| checksum.of(covered) == frame.sent);
         let holds = seen.iter().filter(held).count();
         let (width, free) = (f64::from(checksum.width()), f64::from(candidate.free));
         let spread: Vec<&[u8]> = holding.iter().copied().step_by(holding.len().div_ceil(96)).collect();
-        let cost = way.cost + range.cost + candidate.cost;
+        // What is declared is likelier than anything else.
+        let is_declared = way.declared.as_ref() == Some(&candidate.algorithm);
+        let of_algorithm = if is_declared { 0.0 } else { candidate.cost };
+        let cost = way.cost + range.cost + of_algorithm;
         let by_number = surprise(pairs.len() as f64, holding.len() as f64, width) - free;
         // Values may depend on one another without being a checksum: a sum says no more than that each of them is in it.
         let by_rank = match candidate.unit {
@@ -375,11 +395,11 @@ fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bo
                 (rank_of_numbers(&spread, unit, 40) + known) as f64 * width.min(8.0)
             }
         };
-        let bits = by_number.min(by_rank) - cost - SEARCHED;
+        // A few frames may well have something in common.
+        let by_count = if candidate.unit.is_some() { 2.0 * holding.len() as f64 } else { f64::INFINITY };
+        let bits = (by_number.min(by_rank) - cost - SEARCHED).min(by_count);
         let check =
             Check { algorithm: candidate.algorithm, from: range.from, to: range.to(way, seen), ..way.check.clone() };
-        let first = pairs.first().map_or(0, |pair| pair.sent);
-        let varying = pairs.iter().fold(0, |all, pair| all | (pair.sent ^ first)).count_ones();
         all.push(Found {
             check,
             holds,
@@ -387,10 +407,18 @@ fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bo
             bits,
             open: candidate.open,
             cost,
+            free: if is_declared { 0.0 } else { free },
             by_number: by_number - cost,
             varying,
         });
     }
+}
+
+/// How many bits of what was sent differ between frames of one length: what follows from the length is no checksum.
+fn varying(pairs: &[Pair<'_>]) -> u32 {
+    let mut first: BTreeMap<usize, u128> = BTreeMap::new();
+    let differs = |pair: &Pair<'_>| pair.sent ^ *first.entry(pair.covered.len()).or_insert(pair.sent);
+    pairs.iter().map(differs).fold(0, |all, bits| all | bits).count_ones()
 }
 
 impl Range {

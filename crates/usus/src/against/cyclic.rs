@@ -46,7 +46,7 @@ impl Known {
                 names.push(parameters);
             }
         }
-        for (bare, checksum) in self.plain.iter().filter(|(of, _)| of.width == bits) {
+        for (bare, checksum) in self.plain.iter().filter(|(of, _)| of.width == bits && bits.is_multiple_of(8)) {
             let is_named =
                 |of: &&CyclicParameters| of.polynomial == bare.polynomial && of.reflect_input == bare.reflect_input;
             if !names.iter().any(is_named) {

@@ -458,7 +458,9 @@ impl Against {
             for through_end in [false, true] {
                 let found = self.checksum_of(&format, number, &sent, Some((size.into(), through_end)));
                 let Some(found) = found.filter(|(found, _)| found.bits > CLAIM) else { continue };
-                if best.as_ref().is_none_or(|(known, _)| found.0.holds > known.holds) {
+                let is_better =
+                    |known: &checksum::Found| found.0.price() < known.price() || found.0.holds > 2 * known.holds;
+                if best.as_ref().is_none_or(|(known, _)| is_better(known)) {
                     best = Some(found);
                 }
             }

@@ -76,7 +76,7 @@ fn xored(pairs: &[Pair<'_>], units: &[Vec<u64>], of: Integer, bits: u8, cost: f6
     let (initial, complement, more, free) = match rest {
         0 => (0, Complement::None, 1.0, 0),
         rest if rest == mask => (0, Complement::One, 3.0, 0),
-        rest => (rest, Complement::None, 2.0, bits),
+        rest => (rest, Complement::None, 3.0, bits),
     };
     // Of fewer bits than a byte has, it is the sum without carries: there is no such.
     if bits >= 8 {
@@ -106,7 +106,7 @@ fn added(pairs: &[Pair<'_>], units: &[Vec<u64>], sum: SumParameters, cost: f64, 
         };
         for (complement, initial) in ways {
             let free = if *initial == 0 { 0 } else { sum.bits };
-            let more = if *complement == Complement::None { 1.0 } else { 2.0 } + if free > 0 { 1.0 } else { 0.0 };
+            let more = if *complement == Complement::None { 1.0 } else { 2.0 } + if free > 0 { 2.0 } else { 0.0 };
             let sum = SumParameters { initial: [*initial as u64, 0], complement: *complement, ..sum };
             found.push(Candidate::new(Algorithm::Sum(sum), cost + more, free.into()));
         }

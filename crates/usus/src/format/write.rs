@@ -256,8 +256,9 @@ fn check(check: &Check) -> Keys {
             let integer = Integer { signed: false, bytes: if of.width > 1 { 8 } else { 1 }, order: of.order };
             keys.text("type", Some(&integer.to_string()));
             keys.text("zero", Some(&pattern_of(&[of.zero])));
-            keys.shown("digit_bits", Some(of.bits));
-            keys.shown("width", Some(of.width));
+            let is_usual = of.width == 1 && of.bits == 8;
+            keys.shown("digit_bits", (!is_usual).then_some(of.bits));
+            keys.shown("width", (!is_usual).then_some(of.width));
         }
         CheckForm::Decimal(width) => {
             keys.text("type", Some("number"));
