@@ -2,6 +2,7 @@
 
 mod account;
 mod again;
+mod against;
 mod blanks;
 mod cores;
 mod endings;

@@ -248,7 +248,8 @@ fn by_smoothness(now: &Looks, other: &Looks) -> f64 {
     let spread = gains.iter().map(|one| (one - gain) * (one - gain)).sum::<f64>() / gains.len().max(1) as f64;
     // What has nothing to do with each other differs by about two; a step there and back is one thing.
     let deviations = gain * root(gains.len() as f64 / 2.0) / root(spread).max(2.1);
-    if gain > 0.0 { deviations * deviations * 0.72 - 3.0 } else { 0.0 }
+    // No step says more than that it became shorter.
+    if gain > 0.0 { (deviations * deviations * 0.72 - 3.0).min(gains.len() as f64) } else { 0.0 }
 }
 
 /// Another way to read a field.
@@ -325,7 +326,7 @@ fn judge(declared: &Field, number: Number, series: &[Vec<u8>]) -> Option<(usize,
             _ => 0.0,
         };
         let is_it = (mends && smoother > -0.3)
-            || (fits(looks.inside) && smoother > 1.5 && changes >= ENOUGH && by_smoothness > 0.0);
+            || (looks.inside >= now.inside && smoother > 1.5 && changes >= ENOUGH && by_smoothness > 0.0);
         if is_it {
             let text = alloc::format!("type = \"{}\"", other.word());
             // Both at once is rarer than one.
@@ -340,7 +341,7 @@ fn judge(declared: &Field, number: Number, series: &[Vec<u8>]) -> Option<(usize,
         let reach = 1i128 << (8 * integer.bytes);
         // Where there is no range: from one to the next it leaps over nearly all there is, and otherwise never far.
         let leaps = now.longest > reach / 8 * 7 && looks.longest < reach / 4;
-        let leaps_less = fits(looks.inside) && leaps && changes >= ENOUGH;
+        let leaps_less = looks.inside >= now.inside && leaps && changes >= ENOUGH;
         let by_range = match range {
             Some(range) if mends(looks.inside) && looks.roughness < now.roughness + 0.3 => {
                 chance(other, range) * (distinct.min(8) as f64) - 2.0
