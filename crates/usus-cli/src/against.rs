@@ -215,21 +215,27 @@ fn remark(field: &FieldSeen) -> String {
     said.join("; ")
 }
 
+/// Bytes of a reject that are shown.
+const SHOWN: usize = 14;
+
 fn rejects(rejects: &[RejectSeen]) -> String {
     if rejects.is_empty() {
         return String::new();
     }
     let rows = rejects.iter().map(|reject| {
+        let first = &reject.first[..reject.first.len().min(SHOWN)];
         [
             reject.word.clone(),
             grouped(reject.rejects),
+            grouped(reject.candidates),
             grouped(reject.bytes),
             grouped(reject.offset),
-            hex(&reject.first) + if reject.first.len() as u64 == reject.bytes { "" } else { " …" },
+            hex(first) + if first.len() as u64 == reject.bytes { "" } else { " …" },
             Safe(&reject.reason).to_string(),
         ]
     });
-    "\n".to_owned() + &table(["rejected for", "times", "bytes", "first at", "which begins", "because"], rows)
+    "\n".to_owned()
+        + &table(["rejected for", "runs", "frames begun", "bytes", "first at", "which begins", "because"], rows)
 }
 
 /// The same for programs.

@@ -32,12 +32,15 @@ fn a_declaration_is_held_against_a_recording() {
     insta::assert_snapshot!("against_wrong", wrong.shown(folder.path()));
 }
 
+/// What is changed, and what is then named: where, what is wrong, what to write.
+type Change<'c> = (&'c [(&'c str, &'c str)], &'c str, &'c str, &'c str);
+
 /// Each thing that is declared wrong is named first, with what to write, as the same text in the JSON.
 #[test]
 fn what_is_declared_wrong_is_named_first() {
     let folder = tempfile::tempdir().unwrap();
     let checksum = "checksum = { algorithm = \"CRC-16/MODBUS\", type = \"u16le\", from = 2 }";
-    let table: &[(&[(&str, &str)], &str, &str, &str)] = &[
+    let table: &[Change] = &[
         (&[("CRC-16/MODBUS", "CRC-16/KERMIT")], "frame packet", "checksum", checksum),
         (&[("u16le\", from = 2", "u16be\", from = 2")], "frame packet", "checksum", checksum),
         (&[("from = 2 }", "from = 0 }")], "frame packet", "checksum", checksum),
