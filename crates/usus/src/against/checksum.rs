@@ -1,6 +1,7 @@
 //! Which checksum a frame has: tried are places, ways to write it, ranges, and algorithms.
 
 use alloc::collections::{BTreeMap, BTreeSet};
+use alloc::rc::Rc;
 use alloc::string::String;
 use alloc::vec;
 use alloc::vec::Vec;
@@ -8,7 +9,7 @@ use alloc::vec::Vec;
 use super::cyclic::{self, Known};
 use super::evidence::{rank_of_bits, rank_of_numbers, surprise};
 use super::sums::{self, Pair};
-use crate::check;
+use crate::check::{self, Whole};
 use crate::checksum::{Algorithm, Checksum};
 use crate::compile::check_of;
 use crate::format::{self, Characters, Check, CheckForm, Presence};
@@ -81,13 +82,20 @@ impl Frames<'_> {
 /// Frames that everything is tried on, that a polynomial is looked for in, and that what may hold is counted on.
 const FEW: usize = 16;
 const TRIED: usize = 160;
-const COUNTED: usize = 4_096;
+const COUNTED: usize = 2_048;
+
+/// Bytes that are covered in all tries together: what is likelier is tried first, and long frames leave less of it.
+const WORK: usize = 12_000_000;
+
+/// Bytes of a try; fewer frames are tried where they are long.
+const LONG: usize = 16_384;
 
 /// All checksums that hold for most frames, the likeliest first. Among those that hold for the same frames, the one that is simplest to say.
 pub(super) fn search(frames: &Frames<'_>) -> Vec<Found> {
     let known = Known::new();
     let ways = ways(frames);
-    let seen: Vec<Vec<Seen>> = ways.iter().map(|way| see(frames, way)).collect();
+    let contents = contents_of(frames);
+    let seen: Vec<Vec<Seen>> = ways.iter().map(|way| see(frames, &contents, way)).collect();
     let mut tries: Vec<(f64, usize, Range)> = Vec::new();
     for (number, way) in ways.iter().enumerate().filter(|(number, _)| !seen[*number].is_empty()) {
         tries.extend(ranges(frames, way).into_iter().map(|range| (way.cost + range.cost, number, range)));
@@ -95,15 +103,16 @@ pub(super) fn search(frames: &Frames<'_>) -> Vec<Found> {
     tries.sort_by(|(one, ..), (other, ..)| one.total_cmp(other));
     let mut all: Vec<Found> = Vec::new();
     for unknown in [false, true] {
-        let mut enough = f64::INFINITY;
+        let (mut enough, mut work) = (f64::INFINITY, WORK);
         for (cost, number, range) in
             tries.iter().filter(|(.., number, range)| !unknown || may_be_unknown(&ways[*number], range))
         {
-            if *cost > enough + NEARLY {
+            if *cost > enough + NEARLY || work == 0 {
                 break;
             }
             let before = all.len();
-            try_range(&seen[*number], &ways[*number], range, &known, unknown, &mut all);
+            let done = try_range(&seen[*number], &ways[*number], range, &known, unknown, &mut all);
+            work = work.saturating_sub(done);
             // Once one is found, only what is nearly as simple to say is tried.
             let found = all[before..].iter().filter(|found| found.bits > super::CLAIM).map(|found| found.cost);
             enough = found.fold(enough, f64::min);
@@ -271,13 +280,22 @@ fn shown(form: CheckForm) -> (Vec<u8>, Vec<u64>) {
 
 /// A frame as a way sees it: the bytes among which covered ones are counted, the last that is covered if nothing is said, and what was sent.
 struct Seen {
-    area: Vec<u8>,
+    area: Rc<[u8]>,
     last: usize,
     sent: u128,
 }
 
+/// The contents of frames, which most ways share; nothing of those that have none.
+fn contents_of(frames: &Frames<'_>) -> Vec<Option<Rc<[u8]>>> {
+    let probe = plan::Frame { check: None, ..frames.planned.clone() };
+    let mut decoded = Vec::new();
+    let step = frames.sent.len().div_ceil(COUNTED).max(1);
+    let contents = |sent: &Vec<u8>| whole_of(&probe, sent, &mut decoded).map(|whole| whole.contents.into());
+    frames.sent.iter().step_by(step).map(contents).collect()
+}
+
 /// Frames as a way sees them; none if it does not go with most.
-fn see(frames: &Frames<'_>, way: &Way) -> Vec<Seen> {
+fn see(frames: &Frames<'_>, contents: &[Option<Rc<[u8]>>], way: &Way) -> Vec<Seen> {
     let Some(planned) = check_of(&way.check, frames.declared) else { return Vec::new() };
     let probe = plan::Frame { check: Some(planned.clone()), ..frames.planned.clone() };
     let is_altered =
@@ -285,21 +303,22 @@ fn see(frames: &Frames<'_>, way: &Way) -> Vec<Seen> {
     if way.check.over_sent && !is_altered {
         return Vec::new();
     }
-    let mut seen = Vec::new();
+    let is_within = !way.check.over_sent && !way.check.behind;
     let mut decoded = Vec::new();
     let step = frames.sent.len().div_ceil(COUNTED).max(1);
-    for sent in frames.sent.iter().step_by(step) {
-        let Some(whole) = whole_of(&probe, sent, &mut decoded) else { continue };
+    let see_one = |(sent, contents): (&Vec<u8>, &Option<Rc<[u8]>>)| {
+        let contents = contents.as_ref()?;
+        let whole = match is_within {
+            true => Whole { contents, frame: &[], sent: &[] },
+            false => whole_of(&probe, sent, &mut decoded)?,
+        };
         let (_, last) = check::covered(&planned, whole);
-        let value = check::written(&planned, whole).and_then(|bytes| check::number(way.check.form, bytes));
-        let Some(sent) = value else { continue };
-        seen.push(Seen { area: check::area(&planned, whole).to_vec(), last, sent });
-    }
-    let taken = frames.sent.len().div_ceil(step);
-    if seen.len() * 5 < taken * 3 || seen.len() < 3 {
-        seen.clear();
-    }
-    seen
+        let sent = check::number(way.check.form, check::written(&planned, whole)?)?;
+        let area = if is_within { contents.clone() } else { check::area(&planned, whole).into() };
+        Some(Seen { area, last, sent })
+    };
+    let seen: Vec<Seen> = frames.sent.iter().step_by(step).zip(contents).filter_map(see_one).collect();
+    if seen.len() * 5 < contents.len() * 3 || seen.len() < 3 { Vec::new() } else { seen }
 }
 
 /// What may be covered: from a byte, to so many bytes before where it ends if nothing is said.
@@ -342,10 +361,13 @@ fn pairs<'s>(seen: &'s [Seen], range: &Range, most: usize) -> Vec<Pair<'s>> {
     all.filter(|pair| distinct.insert((pair.covered, pair.sent))).collect()
 }
 
-fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bool, all: &mut Vec<Found>) {
-    let few = pairs(seen, range, if unknown { TRIED } else { FEW });
+/// Tries a range, and says how many bytes it covered.
+fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bool, all: &mut Vec<Found>) -> usize {
+    let length = seen.first().and_then(|frame| range.of(frame)).map_or(1, <[u8]>::len);
+    let few = pairs(seen, range, if unknown { TRIED } else { (LONG / length.max(1)).clamp(6, FEW) });
+    let work = few.iter().map(|pair| pair.covered.len()).sum();
     if few.len() < 3 {
-        return;
+        return work;
     }
     let mut candidates = Vec::new();
     let (widths, moduli) = shown(way.check.form);
@@ -367,7 +389,7 @@ fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bo
         sums::modular(&few, &moduli, &mut candidates);
     }
     if candidates.is_empty() {
-        return;
+        return work;
     }
     let pairs = pairs(seen, range, usize::MAX);
     let varying = varying(&pairs);
@@ -412,6 +434,7 @@ fn try_range(seen: &[Seen], way: &Way, range: &Range, known: &Known, unknown: bo
             varying,
         });
     }
+    work
 }
 
 /// How many bits of what was sent differ between frames of one length: what follows from the length is no checksum.

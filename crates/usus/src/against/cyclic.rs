@@ -10,6 +10,9 @@ use super::polynomial::Polynomial;
 use super::sums::{Pair, is_worth_it};
 use crate::checksum::{Algorithm, Checksum, CyclicParameters};
 
+/// Bytes of the longest frames of which a polynomial, or a start, is looked for.
+const LONGEST: usize = 2_048;
+
 /// Frames one of which has to hold before the others are looked at.
 const FIRST: usize = 5;
 
@@ -80,6 +83,9 @@ fn holds_often(pairs: &[Pair<'_>], checksum: &Checksum) -> bool {
 /// CRCs of any polynomial, of so many bits.
 pub(super) fn unknown(pairs: &[Pair<'_>], bits: u8, found: &mut Vec<Candidate>) {
     let groups = by_length(pairs);
+    if pairs.iter().any(|pair| pair.covered.len() > LONGEST) {
+        return;
+    }
     let Some(group) = groups.iter().max_by_key(|group| group.len()).filter(|group| group.len() >= 4) else { return };
     let mut known: Vec<(u128, bool)> = Vec::new();
     for reflected in [false, true] {
@@ -178,7 +184,8 @@ fn with_any_start(
     let groups = by_length(pairs);
     let mut rests: Vec<(u64, u128, usize)> = Vec::new();
     let (mut held, mut all) = (0, 0);
-    for group in groups.iter().filter(|group| group.len() > 1) {
+    let fits = |group: &&Vec<&Pair<'_>>| group.len() > 1 && group[0].covered.len() <= LONGEST;
+    for group in groups.iter().filter(fits) {
         let rest = commonest(group.iter().map(|pair| pair.sent ^ checksum.of(pair.covered)));
         let Some((rest, count)) = rest else { continue };
         held += count - 1;

@@ -15,6 +15,9 @@ use crate::sink::Sink;
 /// Bytes that each length is tried on.
 const TRIED: usize = 1 << 16;
 
+/// Lengths that are tried of all frames.
+const TRIES: usize = 160;
+
 /// How far off a length may be.
 const MOST: i64 = 24;
 
@@ -46,7 +49,9 @@ impl Sink for Tally {
 pub(super) fn search(format: &Format, frame: usize, recording: &Recording) -> Option<(Proposal, Format)> {
     let Cut::Packet { start, length, .. } = &format.frames[frame].cut else { return None };
     let start = start.length();
-    let lengths = others(length);
+    let mut lengths = others(length);
+    // Each is compiled and tried: where there are many frames, only what is nearest.
+    lengths.truncate(TRIES / format.frames.len().max(1));
     let has_check = !format.frames[frame].checksums.is_empty();
     let bare = bare(format, frame);
     let (now, now_loose) = (tried(&bare, length, recording, false), tried(&bare, length, recording, true));
@@ -128,7 +133,7 @@ fn others(length: &Length) -> Vec<Length> {
             let kinds = [Some(field.kind), swapped.map(FieldType::Integer)];
             let mut all: Vec<Length> = off.clone().map(|off| with(field.kind, off)).collect();
             if let Some(kind) = kinds[1] {
-                all.push(with(kind, 0));
+                all.insert(0, with(kind, 0));
                 all.extend(off.map(|off| with(kind, off)));
             }
             all

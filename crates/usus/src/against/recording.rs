@@ -59,7 +59,7 @@ impl Recording {
         self.bytes.len()
     }
 
-    /// Decodes it, or about so many bytes of it, by a plan.
+    /// Decodes it, or so many bytes of it, by a plan.
     pub(super) fn play<S: Sink<Error = core::convert::Infallible>>(
         &self,
         plan: &Plan,
@@ -71,11 +71,13 @@ impl Recording {
         for piece in &self.pieces {
             match piece {
                 Piece::Chunk { line, time, bytes, faults } => {
-                    if bytes.start > most {
+                    if bytes.start >= most {
                         break;
                     }
+                    let bytes = bytes.start..bytes.end.min(most);
+                    let faults = &faults[..faults.partition_point(|fault| fault.at <= bytes.len())];
                     let Some(line) = lines.get(line.index()).copied().flatten() else { continue };
-                    let chunk = Chunk { line, time: *time, bytes: &self.bytes[bytes.clone()], faults };
+                    let chunk = Chunk { line, time: *time, bytes: &self.bytes[bytes], faults };
                     let Ok(()) = decoder.decode(chunk, sink);
                 }
                 Piece::Loss { line, why, at } => {
