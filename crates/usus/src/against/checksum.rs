@@ -33,7 +33,10 @@ pub(super) struct Candidate {
 impl Candidate {
     pub(super) fn new(algorithm: Algorithm, cost: f64, free: u32) -> Candidate {
         let unit = if let Algorithm::Sum(sum) = &algorithm { Some(sum.of) } else { None };
-        Candidate { algorithm: algorithm.by_name(), cost, free, unit, open: None }
+        let algorithm = algorithm.by_name();
+        // What has a name is likelier.
+        let cost = if matches!(algorithm, Algorithm::Named(_)) { (cost - 3.0).max(1.0) } else { cost };
+        Candidate { algorithm, cost, free, unit, open: None }
     }
 }
 
@@ -59,7 +62,7 @@ pub(super) struct Found {
 impl Found {
     /// How little simple it is to say, less what it says: of a wide one, a part may well be a narrow one.
     pub(super) fn price(&self) -> f64 {
-        self.cost + 0.3 * self.free - 0.75 * f64::from(self.varying)
+        self.cost + 0.3 * self.free - f64::from(self.varying)
     }
 }
 
@@ -124,7 +127,7 @@ pub(super) fn search(frames: &Frames<'_>) -> Vec<Found> {
     let claimed = all.iter().filter(|found| found.bits > super::CLAIM);
     let (most, bits) = claimed.fold((0, 0.0f64), |(most, bits), found| (most.max(found.holds), bits.max(found.bits)));
     // Damage may lie where one covers less than another.
-    let is_it = |found: &Found| most > 0 && found.by_number > super::CLAIM && found.holds + 1 + most / 50 >= most;
+    let is_it = |found: &Found| most > 0 && found.by_number > super::CLAIM && found.holds + 1 + most / 20 >= most;
     // Of a wide one, a part may well be a narrow one: what is claimed for the part is claimed for the whole.
     for found in all.iter_mut().filter(|found| is_it(found)) {
         found.bits = found.bits.max(bits);

@@ -362,10 +362,10 @@ impl Against {
             return Some(told);
         }
         let bare = length::bare(format, number);
-        if sent.len() < 3 {
+        let all = self.frames(&bare, 0);
+        if sent.len() < 3 || all.len() > sent.len() + sent.len() / 4 {
             // No record has such a length: as where nobody has thought of the checksum yet.
-            (format, number) = (&bare, 0);
-            sent = self.frames(format, number);
+            (format, number, sent) = (&bare, 0, all);
             now = self.held(format, number, &sent);
         }
         let found = self.checksum(format, number, &sent).or_else(|| self.checksum_behind(format, number));

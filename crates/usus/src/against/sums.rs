@@ -107,6 +107,9 @@ fn added(pairs: &[Pair<'_>], units: &[Vec<u64>], sum: SumParameters, cost: f64, 
         for (complement, initial) in ways {
             let free = if *initial == 0 { 0 } else { sum.bits };
             let more = if *complement == Complement::None { 1.0 } else { 2.0 } + if free > 0 { 2.0 } else { 0.0 };
+            // As RFC 1071 has it.
+            let is_usual = sum.modulus == Modulus::EndAround && *complement == Complement::One;
+            let more = if is_usual { more - 2.0 } else { more };
             let sum = SumParameters { initial: [*initial as u64, 0], complement: *complement, ..sum };
             found.push(Candidate::new(Algorithm::Sum(sum), cost + more, free.into()));
         }
