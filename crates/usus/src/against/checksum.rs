@@ -71,6 +71,8 @@ pub(super) struct Frames<'f> {
     pub(super) declared: &'f format::Frame,
     pub(super) planned: &'f plan::Frame,
     pub(super) sent: &'f [Vec<u8>],
+    /// Other checksums that it has: what stands there is known.
+    pub(super) others: &'f [Check],
     /// A checksum that is to stand in another place than the declared one, if they were cut so.
     pub(super) behind: Option<(usize, bool)>,
 }
@@ -96,7 +98,8 @@ const LONG: usize = 16_384;
 /// All checksums that hold for most frames, the likeliest first. Among those that hold for the same frames, the one that is simplest to say.
 pub(super) fn search(frames: &Frames<'_>) -> Vec<Found> {
     let known = Known::new();
-    let ways = ways(frames);
+    let mut ways = ways(frames);
+    ways.retain(|way| !frames.others.iter().any(|other| overlap(&way.check, other)));
     let contents = contents_of(frames);
     let seen: Vec<Vec<Seen>> = ways.iter().map(|way| see(frames, &contents, way)).collect();
     let mut tries: Vec<(f64, usize, Range)> = Vec::new();
@@ -145,6 +148,14 @@ const NEARLY: f64 = 3.0;
 /// Where CRCs that nobody knows are looked for: they cost more.
 fn may_be_unknown(way: &Way, range: &Range) -> bool {
     matches!(way.check.form, CheckForm::Binary(_) | CheckForm::Hex(_)) && way.cost <= 6.0 && range.cost <= 5.0
+}
+
+/// Whether two checksums stand on one another, as far as places say without a frame.
+fn overlap(one: &Check, other: &Check) -> bool {
+    let place = |check: &Check| check.byte.unwrap_or(-(check.form.size() as i64));
+    let (first, second) = (place(one), place(other));
+    let meet = first < second + other.form.size() as i64 && second < first + one.form.size() as i64;
+    one.behind == other.behind && meet && (first < 0) == (second < 0)
 }
 
 /// A place and a way to write it.

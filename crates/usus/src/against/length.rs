@@ -6,7 +6,6 @@ use core::convert::Infallible;
 use super::recording::Recording;
 use super::{Proposal, Wrong, lenient};
 use crate::compile;
-use crate::event::Reject;
 use crate::format::{Cut, Field, FieldType, Format, Length, LengthField, Place, Record};
 use crate::integer::{Integer, Order};
 use crate::record;
@@ -39,22 +38,18 @@ impl Sink for Tally {
         self.ended = Some(record.offset() + record.frame().len() as u64);
         Ok(())
     }
-
-    fn reject(&mut self, _: &Reject<'_>) -> Result<(), Infallible> {
-        Ok(())
-    }
 }
 
 /// The length that a frame's packets seem to have, if that is another than declared; and the format with it.
 pub(super) fn search(format: &Format, frame: usize, recording: &Recording) -> Option<(Proposal, Format)> {
-    let Cut::Packet { start, length, .. } = &format.frames[frame].cut else { return None };
+    let Cut::Packet { start, length: declared, .. } = &format.frames[frame].cut else { return None };
     let start = start.length();
-    let mut lengths = others(length);
+    let mut lengths = others(declared);
     // Each is compiled and tried: where there are many frames, only what is nearest.
     lengths.truncate(TRIES / format.frames.len().max(1));
     let has_check = !format.frames[frame].checksums.is_empty();
     let bare = bare(format, frame);
-    let (now, now_loose) = (tried(&bare, length, recording, false), tried(&bare, length, recording, true));
+    let (now, now_loose) = (tried(&bare, declared, recording, false), tried(&bare, declared, recording, true));
     if now_loose.joined * 2 > now_loose.frames {
         // Each begins where another ends: that is no accident.
         return None;
@@ -62,20 +57,18 @@ pub(super) fn search(format: &Format, frame: usize, recording: &Recording) -> Op
     let width = bare.frames[0].checksums.first().map_or(0, |check| 8 * check.form.size());
     let mut best: Option<(f64, u64, u64, &Length)> = None;
     for other in &lengths {
-        let (bits, holds, instead) = {
-            let strict = if has_check { tried(&bare, other, recording, false).frames } else { 0 };
-            if strict >= 3 && strict > 2 * now.frames && strict * 3 > now_loose.frames {
-                (strict as f64 * width as f64 - 8.0, strict, now.frames)
-            } else {
-                let loose = tried(&bare, other, recording, true);
-                let is_better =
-                    loose.joined >= 3 && loose.joined > 2 * now_loose.joined + 2 && loose.joined * 2 > loose.frames;
-                if !is_better {
-                    continue;
-                }
-                // Each begins where it has to.
-                (loose.joined as f64 * 8.0 * start as f64 - 8.0, loose.joined, now_loose.joined)
+        let strict = if has_check { tried(&bare, other, recording, false).frames } else { 0 };
+        let (bits, holds, instead) = if strict >= 3 && strict > 2 * now.frames && strict * 3 > now_loose.frames {
+            (strict as f64 * width as f64 - 8.0, strict, now.frames)
+        } else {
+            let loose = tried(&bare, other, recording, true);
+            let is_better =
+                loose.joined >= 3 && loose.joined > 2 * now_loose.joined + 2 && loose.joined * 2 > loose.frames;
+            if !is_better {
+                continue;
             }
+            // Each begins where it has to.
+            (loose.joined as f64 * 8.0 * start as f64 - 8.0, loose.joined, now_loose.joined)
         };
         if best.as_ref().is_none_or(|(known, ..)| bits > *known) {
             best = Some((bits, holds, instead, other));
@@ -83,13 +76,13 @@ pub(super) fn search(format: &Format, frame: usize, recording: &Recording) -> Op
     }
     let (bits, holds, now, length) = best?;
     let mut changed = format.clone();
-    if let Cut::Packet { length: declared, .. } = &mut changed.frames[frame].cut {
-        *declared = length.clone();
+    if let Cut::Packet { length: changed, .. } = &mut changed.frames[frame].cut {
+        *changed = length.clone();
     }
     let proposal = Proposal {
         wrong: Wrong::Length,
         place: alloc::format!("frame {}", format.frames[frame].name),
-        declared: alloc::format!("length = {}", crate::format::length_text(self_length(format, frame))),
+        declared: alloc::format!("length = {}", crate::format::length_text(declared)),
         proposed: alloc::format!("length = {}", crate::format::length_text(length)),
         holds,
         now,
@@ -99,13 +92,6 @@ pub(super) fn search(format: &Format, frame: usize, recording: &Recording) -> Op
         also: Vec::new(),
     };
     Some((proposal, changed))
-}
-
-fn self_length(format: &Format, frame: usize) -> &Length {
-    match &format.frames[frame].cut {
-        Cut::Packet { length, .. } => length,
-        _ => &Length::ToEnd,
-    }
 }
 
 /// Lengths that differ a little from the declared one.

@@ -25,7 +25,7 @@ use crate::framing::whole_of;
 use crate::input::{Chunk, LineId, Loss};
 use crate::integer::{Integer, Order};
 use crate::ledger::Ledger;
-use crate::plan::{Framing, Plan};
+use crate::plan::{self, Framing, Plan};
 use crate::problem::Problems;
 use crate::record::Record;
 use crate::sink::Sink;
@@ -280,7 +280,7 @@ impl Against {
     /// Adds a line, as [`Decoder::line`] does.
     pub fn line(&mut self, role: &str, start: u64) -> Option<LineId> {
         let line = self.decoder.line(role, start)?;
-        self.recording.line(role, start);
+        self.recording.line(line, role, start);
         Some(line)
     }
 
@@ -310,8 +310,7 @@ impl Against {
     /// What was found, once all has come.
     pub fn finish(mut self) -> Findings {
         let Ok(()) = self.decoder.finish().drain(&mut self.seen);
-        let mut ledger = Ledger::default();
-        self.decoder.lines().for_each(|line| ledger.add(&self.decoder.ledger(line)));
+        let ledger = self.ledger();
         let (mut frames, mut proposals) = (Vec::new(), Vec::new());
         for number in 0..self.format.frames.len() {
             if self.format.frames[number].inside.is_none() {
@@ -336,48 +335,77 @@ impl Against {
         Findings { ledger, tried_on, frames, kinds, rejects, proposals }
     }
 
-    /// What is to be said of one frame's length and checksum.
+    /// The account of all lines together.
+    fn ledger(&self) -> Ledger {
+        let mut ledger = Ledger::default();
+        self.decoder.lines().for_each(|line| ledger.add(&self.decoder.ledger(line)));
+        ledger
+    }
+
+    /// What is to be said of one frame's length and checksums.
     fn frame_findings(&self, number: usize, proposals: &mut Vec<Proposal>) -> Option<FrameSeen> {
         let declared = &self.format.frames[number];
-        let checksum = declared.checksums.first().map(format::checksum_text);
-        let mut told = FrameSeen { frame: declared.name.clone(), checksum, frames: 0, held: 0 };
         if let Cut::Sentence { .. } = declared.cut {
             return None;
         }
-        let mut changed = None;
         let mut sent = self.frames(&self.format, number);
-        let strict = self.held(&self.format, number, &sent);
-        (told.frames, told.held) = (sent.len() as u64, strict);
-        let is_failing = strict * 2 < sent.len() as u64 || sent.len() < 3 || self.is_mostly_rejected();
+        let held = self.held(&self.format, number, &sent, &declared.checksums);
+        let texts: Vec<String> = declared.checksums.iter().map(format::checksum_text).collect();
+        let checksum = (!texts.is_empty()).then(|| texts.join(", "));
+        let told = FrameSeen { frame: declared.name.clone(), checksum, frames: sent.len() as u64, held };
+        let ledger = self.ledger();
+        let is_failing = held * 2 < told.frames || sent.len() < 3 || ledger.rejected * 2 > ledger.total;
+        let mut changed = None;
         if is_failing && let Some((proposal, format)) = length::search(&self.format, number, &self.recording) {
             proposals.push(proposal);
             sent = self.frames(&format, number);
             changed = Some(format);
         }
-        let mut format = changed.as_ref().unwrap_or(&self.format);
-        let mut number = number;
-        let has_check = !declared.checksums.is_empty();
-        let mut now = self.held(format, number, &sent);
-        if has_check && now * 2 >= sent.len() as u64 && !sent.is_empty() {
+        let format = changed.as_ref().unwrap_or(&self.format);
+        let has_check = !texts.is_empty();
+        if has_check
+            && !sent.is_empty()
+            && self.held(format, number, &sent, &declared.checksums) * 2 >= sent.len() as u64
+        {
             return Some(told);
         }
         let bare = length::bare(format, number);
         let all = self.frames(&bare, 0);
-        if sent.len() < 3 || all.len() > sent.len() + sent.len() / 4 {
-            // No record has such a length: as where nobody has thought of the checksum yet.
-            (format, number, sent) = (&bare, 0, all);
-            now = self.held(format, number, &sent);
-        }
-        let found = self.checksum(format, number, &sent).or_else(|| self.checksum_behind(format, number));
-        if let Some((best, also)) = found {
-            let wrong = if has_check { Wrong::Checksum } else { Wrong::NoChecksum };
+        // No record has such a length: as where nobody has thought of the checksum yet.
+        let (format, number) = match sent.len() < 3 || all.len() > sent.len() + sent.len() / 4 {
+            true => {
+                sent = all;
+                (&bare, 0)
+            }
+            false => (format, number),
+        };
+        let Some(plan) = lenient(format) else { return Some(told) };
+        let Some(planned) = plan.0.frames.get(number) else { return Some(told) };
+        // Each checksum for itself; or one that nobody has declared.
+        for index in 0..texts.len().max(1) {
+            let own = declared.checksums.get(index).cloned();
+            let now = own.as_ref().map_or(0, |own| self.held(format, number, &sent, core::slice::from_ref(own)));
+            if own.is_some() && now * 2 >= sent.len() as u64 {
+                continue;
+            }
+            // Whatever else it has.
+            let declared_so = format::Frame { checksums: own.into_iter().collect(), ..format.frames[number].clone() };
+            let mut others = declared.checksums.clone();
+            if index < others.len() {
+                others.remove(index);
+            }
+            let frames =
+                checksum::Frames { declared: &declared_so, planned, sent: &sent, others: &others, behind: None };
+            let found = likeliest(&frames).or_else(|| self.checksum_behind(format, number));
+            let Some((best, also)) = found else { continue };
+            let which = if texts.len() > 1 { alloc::format!(", checksum {}", index + 1) } else { String::new() };
             proposals.push(Proposal {
-                wrong,
-                place: alloc::format!("frame {}", declared.name),
-                declared: told.checksum.as_ref().map(|text| alloc::format!("checksum = {text}")).unwrap_or_default(),
+                wrong: if has_check { Wrong::Checksum } else { Wrong::NoChecksum },
+                place: alloc::format!("frame {}{which}", declared.name),
+                declared: texts.get(index).map(|text| alloc::format!("checksum = {text}")).unwrap_or_default(),
                 proposed: alloc::format!("checksum = {}", format::checksum_text(&best.check)),
                 holds: best.holds as u64,
-                now: if has_check { now } else { 0 },
+                now,
                 of: best.of as u64,
                 bits: best.bits,
                 open: best.open,
@@ -385,13 +413,6 @@ impl Against {
             });
         }
         Some(told)
-    }
-
-    /// Whether most bytes gave nothing.
-    fn is_mostly_rejected(&self) -> bool {
-        let mut ledger = Ledger::default();
-        self.decoder.lines().for_each(|line| ledger.add(&self.decoder.ledger(line)));
-        ledger.rejected * 2 > ledger.total
     }
 
     /// The frames of a declaration, as they were sent, whether their checksums hold or not.
@@ -402,43 +423,22 @@ impl Against {
         frames.sent
     }
 
-    /// How many frames hold their checksums as they are declared.
-    fn held(&self, format: &Format, number: usize, sent: &[Vec<u8>]) -> u64 {
-        let Ok(plan) = compile::plan(format) else { return 0 };
-        let Some(frame) = plan.0.frames.get(number) else { return 0 };
-        let Some(declared) = &frame.check else { return sent.len() as u64 };
+    /// How many frames hold all of these checksums.
+    fn held(&self, format: &Format, number: usize, sent: &[Vec<u8>], checks: &[Check]) -> u64 {
+        let declared = &format.frames[number];
+        let Some(plan) = lenient(format) else { return 0 };
+        let Some(planned) = plan.0.frames.get(number) else { return 0 };
+        let compiled = checks.iter().filter_map(|check| compile::check_of(check, declared));
+        let probes: Vec<plan::Frame> =
+            compiled.map(|check| plan::Frame { check: Some(check), ..planned.clone() }).collect();
         let mut decoded = Vec::new();
-        let holds = |sent: &&Vec<u8>| {
-            whole_of(frame, sent, &mut decoded).is_some_and(|whole| check::test(declared, whole).is_ok())
+        let mut holds = |sent: &&Vec<u8>| {
+            probes.iter().all(|probe| {
+                let whole = whole_of(probe, sent, &mut decoded);
+                whole.zip(probe.check.as_ref()).is_some_and(|(whole, check)| check::test(check, whole).is_ok())
+            })
         };
-        sent.iter().filter(holds).count() as u64
-    }
-
-    /// The likeliest checksum of frames, with others that hold as well.
-    fn checksum(&self, format: &Format, number: usize, sent: &[Vec<u8>]) -> Option<(checksum::Found, Vec<String>)> {
-        self.checksum_of(format, number, sent, None)
-    }
-
-    fn checksum_of(
-        &self,
-        format: &Format,
-        number: usize,
-        sent: &[Vec<u8>],
-        behind: Option<(usize, bool)>,
-    ) -> Option<(checksum::Found, Vec<String>)> {
-        let plan = lenient(format)?;
-        let frames =
-            checksum::Frames { declared: &format.frames[number], planned: plan.0.frames.get(number)?, sent, behind };
-        let mut all = checksum::search(&frames).into_iter();
-        let best = all.next().filter(|best| best.bits >= WORTH_SAYING)?;
-        let as_good = |found: &checksum::Found| found.bits > CLAIM && found.holds >= best.holds;
-        let mut also: Vec<String> = Vec::new();
-        for text in all.filter(as_good).map(|found| format::checksum_text(&found.check)) {
-            if also.len() < ALSO && text != format::checksum_text(&best.check) && !also.contains(&text) {
-                also.push(text);
-            }
-        }
-        Some((best, also))
+        sent.iter().filter(|sent| holds(sent)).count() as u64
     }
 
     /// The same, if it follows the end of its packet and belongs to no frame as they are declared.
@@ -455,8 +455,12 @@ impl Against {
             let check = Check { behind: true, ..Check::new("SUM-8", CheckForm::Binary(integer)) };
             format.frames[number].checksums = [check].into();
             let sent = self.frames(&format, number);
+            let Some(plan) = lenient(&format) else { continue };
+            let Some(planned) = plan.0.frames.get(number) else { continue };
             for through_end in [false, true] {
-                let found = self.checksum_of(&format, number, &sent, Some((size.into(), through_end)));
+                let behind = Some((size.into(), through_end));
+                let declared = &format.frames[number];
+                let found = likeliest(&checksum::Frames { declared, planned, sent: &sent, others: &[], behind });
                 let Some(found) = found.filter(|(found, _)| found.bits > CLAIM) else { continue };
                 let is_better =
                     |known: &checksum::Found| found.0.price() < known.price() || found.0.holds > 2 * known.holds;
@@ -498,6 +502,20 @@ fn lenient(format: &Format) -> Option<Plan> {
     Some(Plan(Arc::new(inner)))
 }
 
+/// The likeliest checksum of frames, with others that hold as well.
+fn likeliest(frames: &checksum::Frames<'_>) -> Option<(checksum::Found, Vec<String>)> {
+    let mut all = checksum::search(frames).into_iter();
+    let best = all.next().filter(|best| best.bits >= WORTH_SAYING)?;
+    let as_good = |found: &checksum::Found| found.bits > CLAIM && found.holds >= best.holds;
+    let mut also: Vec<String> = Vec::new();
+    for text in all.filter(as_good).map(|found| format::checksum_text(&found.check)) {
+        if also.len() < ALSO && text != format::checksum_text(&best.check) && !also.contains(&text) {
+            also.push(text);
+        }
+    }
+    Some((best, also))
+}
+
 /// Keeps the frames of one declaration.
 struct Frames {
     plan: Plan,
@@ -509,8 +527,13 @@ impl Sink for Frames {
     type Error = Infallible;
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), Infallible> {
-        let frame = self.plan.0.frames.get(self.number);
-        if frame.is_some_and(|frame| frame.kinds.contains(&record.kind)) {
+        let frame = self.plan.0.frames.get(self.number).filter(|frame| frame.kinds.contains(&record.kind));
+        // A line that may come without its checksum, and does, says nothing of it.
+        let has_check = |frame: &plan::Frame| match &frame.check {
+            Some(check) if check.optional => check.marked(record.frame()).is_some(),
+            _ => true,
+        };
+        if frame.is_some_and(has_check) {
             self.sent.push(record.frame().to_vec());
         }
         Ok(())

@@ -16,7 +16,7 @@ const KEPT: usize = 1 << 20;
 /// Chunks and losses in the order in which they came.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Recording {
-    lines: Vec<(String, u64)>,
+    lines: Vec<(LineId, String, u64)>,
     pieces: Vec<Piece>,
     bytes: Vec<u8>,
 }
@@ -28,8 +28,8 @@ enum Piece {
 }
 
 impl Recording {
-    pub(super) fn line(&mut self, role: &str, start: u64) {
-        self.lines.push((role.to_string(), start));
+    pub(super) fn line(&mut self, line: LineId, role: &str, start: u64) {
+        self.lines.push((line, role.to_string(), start));
     }
 
     pub(super) fn chunk(&mut self, chunk: Chunk<'_>) {
@@ -67,7 +67,9 @@ impl Recording {
         sink: &mut S,
     ) -> Decoder {
         let mut decoder = Decoder::new(plan);
-        let lines: Vec<Option<LineId>> = self.lines.iter().map(|(role, start)| decoder.line(role, *start)).collect();
+        let lines: Vec<(LineId, Option<LineId>)> =
+            self.lines.iter().map(|(line, role, start)| (*line, decoder.line(role, *start))).collect();
+        let played = |line: &LineId| lines.iter().find(|(known, _)| known == line).and_then(|(_, played)| *played);
         for piece in &self.pieces {
             match piece {
                 Piece::Chunk { line, time, bytes, faults } => {
@@ -76,12 +78,12 @@ impl Recording {
                     }
                     let bytes = bytes.start..bytes.end.min(most);
                     let faults = &faults[..faults.partition_point(|fault| fault.at <= bytes.len())];
-                    let Some(line) = lines.get(line.index()).copied().flatten() else { continue };
+                    let Some(line) = played(line) else { continue };
                     let chunk = Chunk { line, time: *time, bytes: &self.bytes[bytes], faults };
                     let Ok(()) = decoder.decode(chunk, sink);
                 }
                 Piece::Loss { line, why, at } => {
-                    let Some(line) = lines.get(line.index()).copied().flatten() else { continue };
+                    let Some(line) = played(line) else { continue };
                     let Ok(()) = decoder.loss(line, *why, *at).drain(sink);
                 }
             }

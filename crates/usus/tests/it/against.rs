@@ -708,3 +708,45 @@ fn whatever_comes_is_borne() {
         }
     }
 }
+
+/// Of several checksums the one that does not hold is told apart from those that do; lines that may come without one say nothing of it.
+#[test]
+fn only_the_checksum_that_fails_is_doubted() {
+    let text = |header: &str| {
+        format!(
+            "format = 'x'\n[[frame]]\ncut = 'packet'\nstart = 'A5'\nlength = {{ byte = 1, type = 'u8' }}\nchecksum = [{{ algorithm = 'CRC-16/MODBUS', type = 'u16le' }}, {{ algorithm = '{header}', type = 'u8', byte = 4, to = 3 }}]\n\
+             [record.r]\nfields = [{{ name = 'a', byte = 2, type = 'u16be' }}, {{ name = 'b', byte = 5, type = 'bytes' }}]\n"
+        )
+    };
+    let frame = |data: &Vec<u8>| {
+        let mut frame = [&[0xA5, data.len() as u8 + 5 - 2 + 2][..], &data[..2]].concat();
+        frame.push(frame.iter().fold(0, |all, byte| all ^ byte));
+        frame.extend(&data[2..]);
+        frame.extend(crc_16_modbus(&frame).to_le_bytes());
+        frame
+    };
+    let stream: Vec<u8> = payloads(9, 200, &[9, 14, 20]).iter().flat_map(frame).collect();
+    assert_eq!(records(&text("XOR-8"), &stream), 200);
+    assert!(against(&text("XOR-8"), &stream).proposals.is_empty());
+    let findings = against(&text("SUM-8"), &stream);
+    // A few sums are xors, too.
+    assert!(findings.frames[0].frames == 200 && findings.frames[0].held < 10, "{:?}", findings.frames);
+    let [proposal] = &findings.proposals[..] else { panic!("{findings:#?}") };
+    assert_eq!(proposal.place, "frame packet, checksum 2");
+    assert_eq!(proposal.proposed, "checksum = { algorithm = \"XOR-8\", type = \"u8\", byte = 4, to = 3 }");
+
+    let optional = "format = 'x'\n[[frame]]\ncut = 'text'\nend = 'CR LF'\nchecksum = { algorithm = 'XOR-8', type = 'u8', digits = 'hex', mark = \"'*'\", presence = 'optional' }\n[record.r]\nfields = [{ name = 'a' }]\n";
+    let lines = |wrong: u8| {
+        let line = |(number, data): (usize, &Vec<u8>)| {
+            let sum = data.iter().fold(wrong, |all, byte| all ^ byte);
+            let mark = if number % 4 == 0 { format!("*{sum:02X}") } else { String::new() };
+            [&data[..], mark.as_bytes(), b"\r\n"].concat()
+        };
+        payloads(4, 200, &[12]).iter().enumerate().flat_map(line).collect::<Vec<u8>>()
+    };
+    let findings = against(optional, &lines(0));
+    assert_eq!((findings.frames[0].frames, findings.frames[0].held), (50, 50));
+    assert!(findings.proposals.is_empty(), "{:?}", findings.proposals);
+    let (proposed, _) = first(optional, &lines(0xFF));
+    assert!(proposed.contains("{ xor = true, bits = 8, complement = \"one\" }"), "{proposed}");
+}
