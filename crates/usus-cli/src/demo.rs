@@ -144,7 +144,7 @@ fn convert(plan: &Plan, capture: &Path, out: &Path, voice: &Voice) -> Result<(Le
     let mut outputs = Outputs::open(plan, &destination, &options).map_err(text)?;
     let mut source = open(capture).map_err(|error| error.to_string())?;
     let name = capture.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    outputs.begin_source(&name);
+    outputs.begin_source(&name, source.stream().unwrap_or(&name)).map_err(text)?;
     let mut decoder = Decoder::new(plan);
     let mut sink = Checked { tally: Tally::new(outputs), check: Check::default() };
     let pumped = pump(&mut *source, &mut decoder, &mut sink, &mut |_| true).map_err(|error| error.to_string())?;

@@ -50,6 +50,13 @@ impl Opened {
         }
     }
 
+    /// What makes its stream out among others: its own id; else the file that it is read from; else when it was begun.
+    pub(crate) fn stream(&self, now: Time) -> String {
+        let file = || std::fs::canonicalize(self.file()?).ok().filter(|path| path.is_file());
+        let own = self.source.stream().map(str::to_owned);
+        own.or_else(|| Some(file()?.to_string_lossy().into_owned())).unwrap_or_else(|| format!("{}@{now}", self.name))
+    }
+
     /// It, as it will be read.
     pub(crate) fn peek(&self) -> &dyn Source {
         &*self.source

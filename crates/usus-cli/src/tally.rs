@@ -78,10 +78,15 @@ impl Tally {
     }
 
     /// Begins with a source. What is live is counted while it comes.
-    pub(crate) fn begin_source(&mut self, name: &str, counts: Option<Arc<Counts>>) {
-        self.outputs.begin_source(name);
+    pub(crate) fn begin_source(
+        &mut self,
+        name: &str,
+        stream: &str,
+        counts: Option<Arc<Counts>>,
+    ) -> Result<(), OutputError> {
         self.outputs.take_qualities();
         (self.seen, self.counts) = (Seen::default(), counts);
+        self.outputs.begin_source(name, stream)
     }
 
     /// What was seen since the source began.
@@ -208,6 +213,10 @@ impl Sink for Tally {
 
 impl Pieces for Tally {
     type Piece = Tally;
+
+    fn is_divisible(&self) -> bool {
+        self.outputs.is_divisible()
+    }
 
     fn piece(&self) -> Tally {
         Tally::new(self.outputs.piece())

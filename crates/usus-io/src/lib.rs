@@ -31,8 +31,10 @@ mod source;
 
 pub use beside::files_beside;
 pub use listen::{LineEvent, LineEvents, Stop, listen};
+#[cfg(feature = "sqlite")]
+pub use output::Database;
 pub use output::{
-    Destination, Existing, JsonLines, OutputError, OutputOptions, Outputs, Protected, RejectFile, TableOptions,
+    Destination, Existing, JsonLines, Output, OutputError, OutputOptions, Outputs, Protected, RejectFile, TableOptions,
     TableStyle, Tables, TextBuffer, received_text,
 };
 pub use pieces::{PieceOptions, Pieces, pump_pieces};

@@ -132,7 +132,7 @@ pub use problem::{Problem, ProblemKind, Problems};
 pub use read::Sent;
 pub use reason::Reason;
 pub use record::{Cell, Item, Items, Record};
-pub use schema::{FieldSchema, KindSchema, Place, Schema};
+pub use schema::{FieldSchema, KindSchema, Numbers, Place, Schema};
 pub use sink::{Sink, Try};
 pub use time::{Span, Time};
 pub use value::{Absent, Clock, Date, DateTime, Decimal, Quality, Reading, Text, Value, ValueType};

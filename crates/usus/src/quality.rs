@@ -151,6 +151,16 @@ impl Notes {
         }
     }
 
+    /// Notes all readings of a record that are no plain values.
+    pub fn extend_record(&mut self, record: &Record<'_>) {
+        for (schema, cell) in record.fields() {
+            match cell {
+                Cell::Reading(reading) => self.extend_field(schema, reading),
+                Cell::Group(items) => self.extend_items(None, schema, items),
+            }
+        }
+    }
+
     /// Notes all readings of the items of a group, and of groups in them. `around` is the item that the group is in.
     fn extend_items(&mut self, around: Option<ItemPath>, group: &FieldSchema, items: Items<'_>) {
         for (index, item) in items.enumerate() {
@@ -244,12 +254,7 @@ impl Qualities {
     /// Takes in a record, field by field.
     pub fn record(&mut self, record: &Record<'_>) {
         let mut notes = Notes::default();
-        for (schema, cell) in record.fields() {
-            match cell {
-                Cell::Reading(reading) => notes.extend_field(schema, reading),
-                Cell::Group(items) => notes.extend_items(None, schema, items),
-            }
-        }
+        notes.extend_record(record);
         self.noted(record, &notes);
     }
 

@@ -11,6 +11,10 @@ use crate::value::ValueType;
 pub struct Schema {
     /// Name of the format.
     pub format: String,
+    /// What the format is for.
+    pub title: Option<String>,
+    /// Its version.
+    pub version: Option<String>,
     /// Its kinds.
     pub kinds: Vec<KindSchema>,
 }
@@ -62,12 +66,38 @@ pub struct FieldSchema {
     pub unit: Option<String>,
     /// Type of its values.
     pub value_type: ValueType,
+    /// What its numbers can be, where its declaration tells that.
+    pub numbers: Option<Numbers>,
     /// Whether its readings can have a quality other than good.
     pub has_quality: bool,
     /// Fields of one item, if it is a group.
     pub items: Vec<FieldSchema>,
     /// Its place among the fields of its record, or of its group's items.
     pub place: u16,
+}
+
+/// What the numbers of a field can be: all have the same places, and coefficients within bounds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Numbers {
+    /// Digits behind the point.
+    pub places: u8,
+    /// No coefficient is less.
+    pub least: i128,
+    /// No coefficient is more.
+    pub most: i128,
+}
+
+impl Numbers {
+    /// What two declarations of one field allow together; nothing if their places differ.
+    pub(crate) fn united(self, other: Numbers) -> Option<Numbers> {
+        let (least, most) = (self.least.min(other.least), self.most.max(other.most));
+        (self.places == other.places).then_some(Numbers { least, most, ..self })
+    }
+
+    /// How many digits a coefficient has at most.
+    pub fn digits(self) -> u32 {
+        self.least.unsigned_abs().max(self.most.unsigned_abs()).max(1).ilog10() + 1
+    }
 }
 
 impl FieldSchema {

@@ -63,6 +63,7 @@ pub fn number(plan: &Plan, name: &str) -> Plan {
             tag: None,
             unit: None,
             value_type: ValueType::Decimal,
+            numbers: None,
             has_quality: false,
             items: Vec::new(),
             place: 0,

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use usus_io::{EventSender, PumpError, Source, SourceEvent, TableOptions, WhenFull, queue};
 
 use crate::Ending;
-use crate::convert::{self, AHEAD, Allowed, Converted, Target, convert_source, ending, report_files};
+use crate::convert::{self, AHEAD, Allowed, Converted, Target, convert_source, ending, report_files, report_remarks};
 use crate::tally::{Counts, Tally};
 use crate::voice::Voice;
 
@@ -33,6 +33,7 @@ impl Conversion {
         let options = TableOptions { line: source.has_lines(), received: true, ..TableOptions::default() };
         let mut tally = target.open(options, voice)?;
         let (sender, mut queue) = queue(source, AHEAD, WhenFull::Lose);
+        let stream = source.stream().unwrap_or(name).to_owned();
         let (name, voice, allowed) = (name.to_owned(), *voice, target.allowed());
         let counts = Arc::<Counts>::default();
         let counted = Arc::clone(&counts);
@@ -41,6 +42,7 @@ impl Conversion {
             let how = convert::Conversion {
                 plan: &target.plan,
                 name: &name,
+                stream: &stream,
                 jobs: 1,
                 voice: &voice,
                 stop: None,
@@ -81,10 +83,14 @@ impl Conversion {
         }
         let Ok((converted, mut tally)) = self.thread.join() else { return Ending::Failed };
         let closed = converted.is_closed_pipe();
+        if converted.result.is_err() {
+            tally.outputs.fail();
+        }
         let finished = tally.outputs.finish();
         let mut converted = converted;
         let result = std::mem::replace(&mut converted.result, Ok(())).and_then(|()| finished.map_err(PumpError::Sink));
         report_files(&tally.outputs, voice);
+        report_remarks(&tally.outputs, voice);
         match result {
             Err(_) if closed => Ending::Done,
             Err(error) => {

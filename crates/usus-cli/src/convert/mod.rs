@@ -7,6 +7,7 @@ mod target;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use usus::Time;
 use usus_io::{Clock, PumpError, RecordedSource, Recorder, Source, Stop, TableOptions, Together, WhenFull, read_ahead};
 
 use crate::Ending;
@@ -17,7 +18,7 @@ use crate::source::{Opened, open_sources};
 use crate::stop::stop_flag;
 use crate::voice::Voice;
 pub(crate) use live::{REDRAWN, SAID, SILENT};
-pub(crate) use one::{Allowed, Conversion, Converted, convert_source, ending, report_files};
+pub(crate) use one::{Allowed, Conversion, Converted, convert_source, ending, report_files, report_remarks};
 pub(crate) use target::Target;
 
 /// What may wait to be converted while outputs are slow, in bytes; beyond it, bytes are left out of the conversion, but not of the capture.
@@ -35,6 +36,8 @@ pub(crate) fn run(arguments: &Convert, voice: &Voice) -> Ending {
 /// What is converted as one, and what it is called.
 struct Stream {
     name: String,
+    /// Its id.
+    id: String,
     source: Box<dyn Source + Send>,
     /// Whether it ends itself when it is to stop.
     ends_itself: bool,
@@ -69,12 +72,12 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
     };
     let mut tally = target.open(options, voice)?;
     let streams = match live > 0 && (several || !arguments.no_capture) {
-        true => vec![listen(opened, arguments, &target, clock, &stop, voice)?],
-        false => opened.into_iter().map(file).collect(),
+        true => vec![listen(opened, arguments, &target, clock.clone(), &stop, voice)?],
+        false => opened.into_iter().map(|opened| file(opened, clock.now())).collect(),
     };
     let jobs = arguments.jobs.map_or_else(usual_jobs, usize::from);
     let mut all = Converted { ledgers: Ledgers::default(), lossy: false, worst: None, looks: None, result: Ok(()) };
-    for Stream { name, mut source, ends_itself } in streams {
+    for Stream { name, id, mut source, ends_itself } in streams {
         if stop.load(Ordering::Relaxed) && !ends_itself {
             voice.warn(&format!("stopped before {name}"));
             break;
@@ -82,6 +85,7 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         let how = Conversion {
             plan: &target.plan,
             name: &name,
+            stream: &id,
             jobs,
             voice,
             stop: (!ends_itself).then_some(&*stop),
@@ -90,6 +94,7 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         };
         all.add(convert_source(&how, &mut *source, &mut tally));
         if all.result.is_err() {
+            tally.outputs.fail();
             break;
         }
     }
@@ -105,11 +110,13 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         }
         Ok(()) => report_files(&tally.outputs, voice),
     }
+    report_remarks(&tally.outputs, voice);
     Ok(ending(&all, target.allowed(), voice))
 }
 
-fn file(opened: Opened) -> Stream {
-    Stream { name: opened.name.clone(), source: opened.into_source(), ends_itself: false }
+fn file(opened: Opened, now: Time) -> Stream {
+    let (name, id) = (opened.name.clone(), opened.stream(now));
+    Stream { name, id, source: opened.into_source(), ends_itself: false }
 }
 
 /// What is live is listened to at once, and its raw bytes are kept in a capture beside the output.
@@ -134,7 +141,8 @@ fn listen(
     let name = called.join(" and ");
     target.check(&name, &together).map_err(fail)?;
     if arguments.no_capture {
-        return Ok(Stream { name, source: Box::new(together), ends_itself: true });
+        let id = format!("{name}@{}", clock.now());
+        return Ok(Stream { name, id, source: Box::new(together), ends_itself: true });
     }
     let fail = |text: String| fail(format!("{text} (--no-capture does without)"));
     let directory = target.directory();
@@ -142,12 +150,12 @@ fn listen(
         .map_err(|error| fail(format!("cannot make {}: {error}", directory.display())))?;
     let now = clock.now();
     let path = names::in_directory(&directory, called.iter().map(String::as_str), now);
-    let recorder =
-        Recorder::create(&path, &names::stream(&lines, now), &lines).map_err(|error| fail(error.to_string()))?;
+    let id = names::stream(&lines, now);
+    let recorder = Recorder::create(&path, &id, &lines).map_err(|error| fail(error.to_string()))?;
     voice.say(&format!("the raw bytes of {name} are kept in {}", path.display()));
     let kept = RecordedSource::new(Box::new(together), recorder, clock);
     // A slow output must not hold the recording up.
-    Ok(Stream { name, source: Box::new(read_ahead(Box::new(kept), AHEAD, WhenFull::Lose)), ends_itself: true })
+    Ok(Stream { name, id, source: Box::new(read_ahead(Box::new(kept), AHEAD, WhenFull::Lose)), ends_itself: true })
 }
 
 fn usual_jobs() -> usize {

@@ -58,6 +58,8 @@ pub(crate) struct Conversion<'c> {
     pub(crate) plan: &'c Plan,
     /// What the source is called.
     pub(crate) name: &'c str,
+    /// The id of its stream.
+    pub(crate) stream: &'c str,
     pub(crate) jobs: usize,
     pub(crate) voice: &'c Voice,
     /// Asks it to stop; one that ends itself when it is to stop needs none.
@@ -71,24 +73,30 @@ pub(crate) struct Conversion<'c> {
 /// Converts one source and says what became of its bytes, also if it fails on the way.
 pub(crate) fn convert_source(how: &Conversion<'_>, source: &mut dyn Source, tally: &mut Tally) -> Converted {
     let Conversion { plan, name, voice, stop, .. } = *how;
-    tally.begin_source(name, how.counts.clone());
+    let begun = tally.begin_source(name, how.stream, how.counts.clone()).map_err(PumpError::Sink);
     let bar = progress_bar(name, source, voice);
     let mut status = how.counts.clone().filter(|_| how.tells).map(|counts| LiveStatus::new(name, counts, voice));
     let mut decoder = Decoder::new(plan);
     // What is of no known size may be live, and is to be written as it comes.
     let options = PieceOptions::jobs(if source.size().is_some() { how.jobs } else { 1 });
     let mut gone = false;
-    let pumped = pump_pieces(source, &mut decoder, tally, options, &mut |progress| {
-        bar.set_position(progress.bytes);
-        if let Some(status) = &mut status {
-            status.tell(progress.bytes, voice);
-        }
-        if progress.gone != gone {
-            gone = progress.gone;
-            let what = if gone { "has gone away; waiting for it to come back" } else { "is back" };
-            voice.warn(&format!("{name} {what}"));
-        }
-        !stop.is_some_and(|stop| stop.load(Ordering::Relaxed))
+    let pump = |()| {
+        pump_pieces(source, &mut decoder, tally, options, &mut |progress| {
+            bar.set_position(progress.bytes);
+            if let Some(status) = &mut status {
+                status.tell(progress.bytes, voice);
+            }
+            if progress.gone != gone {
+                gone = progress.gone;
+                let what = if gone { "has gone away; waiting for it to come back" } else { "is back" };
+                voice.warn(&format!("{name} {what}"));
+            }
+            !stop.is_some_and(|stop| stop.load(Ordering::Relaxed))
+        })
+    };
+    let pumped = begun.and_then(pump).and_then(|pumped| {
+        tally.outputs.end_source(&decoder).map_err(PumpError::Sink)?;
+        Ok(pumped)
     });
     bar.finish_and_clear();
     let remarks = source.remarks();
@@ -210,6 +218,11 @@ pub(crate) fn report_files(outputs: &Outputs, voice: &Voice) {
         let data = serde_json::json!({"wrote": path.display().to_string(), "rows": rows});
         voice.tell("info", &Safe(&text).to_string(), data);
     }
+}
+
+/// Says what the outputs could not hold as it is.
+pub(crate) fn report_remarks(outputs: &Outputs, voice: &Voice) {
+    outputs.remarks().iter().for_each(|remark| voice.warn(&Safe(remark).to_string()));
 }
 
 /// What the account may be at worst.

@@ -119,7 +119,7 @@ impl Target {
     pub(crate) fn directory(&self) -> PathBuf {
         let beside = match &self.destination {
             Destination::Directory(directory) => Some(directory.as_path()),
-            Destination::JsonLines(file) | Destination::Table(file) => file.parent(),
+            Destination::JsonLines(file) | Destination::Table(file) | Destination::Database(file) => file.parent(),
             _ => None,
         };
         beside.filter(|path| !path.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned()

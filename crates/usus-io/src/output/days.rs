@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use usus::quality::{Notes, Qualities};
-use usus::{LineId, LineInside, Notice, Plan, Record, Reject, Sink, Time};
+use usus::{Decoder, LineId, LineInside, Notice, Plan, Record, Reject, Sink, Time};
 
 use super::files::Files;
 use super::options::OutputOptions;
-use super::{Destination, OutputError, dated, received_text};
+use super::{Destination, Output, OutputError, dated, received_text};
 use crate::pieces::Pieces;
 
 /// Nanoseconds of a day.
@@ -30,6 +30,8 @@ pub struct Outputs {
     lines: BTreeMap<LineId, String>,
     /// What was noted about the record at hand.
     notes: Notes,
+    /// Whether something could not be written.
+    has_failed: bool,
 }
 
 /// What the files of a day are opened with.
@@ -40,7 +42,8 @@ struct Opening {
     options: OutputOptions,
     /// Whether rows only wait here for other outputs.
     is_piece: bool,
-    source: String,
+    /// Name and stream.
+    source: (String, String),
 }
 
 impl Opening {
@@ -58,8 +61,8 @@ impl Opening {
             let rejects = self.options.rejects.as_ref().map(|path| dated(path, date));
             Files::open(&self.plan, &destination, &OutputOptions { rejects, ..self.options.clone() })?
         };
-        files.begin_source(&self.source);
-        lines.iter().for_each(|(line, name)| files.name_line(line.index(), name));
+        files.begin_source(&self.source.0, &self.source.1)?;
+        lines.iter().for_each(|(line, name)| files.name_line(*line, name));
         Ok(files)
     }
 }
@@ -73,22 +76,18 @@ impl Outputs {
     ///
     /// What is in the way; a destination that cannot be divided into days.
     pub fn open(plan: &Plan, destination: &Destination, options: &OutputOptions) -> Result<Outputs, OutputError> {
-        let (qualities, notes) = (Qualities::new(plan), Notes::default());
         if !options.daily {
-            let days = vec![(0, Files::open(plan, destination, options)?)];
-            let empty = Qualities::new(plan);
-            return Ok(Outputs { opening: None, days, qualities, notes, lines: BTreeMap::new(), empty });
+            return Ok(Outputs::new(plan, None, vec![(0, Files::open(plan, destination, options)?)]));
         }
         let opening = Opening {
             plan: plan.clone(),
             destination: destination.clone(),
             options: options.clone(),
             is_piece: false,
-            source: String::new(),
+            source: (String::new(), String::new()),
         };
         opening.unopened()?;
-        let empty = Qualities::new(plan);
-        Ok(Outputs { opening: Some(opening), days: Vec::new(), qualities, notes, lines: BTreeMap::new(), empty })
+        Ok(Outputs::new(plan, Some(opening), Vec::new()))
     }
 
     /// The account of the readings written since it was last taken.
@@ -101,26 +100,69 @@ impl Outputs {
         self.days.iter().flat_map(|(_, files)| files.mended().cloned()).collect()
     }
 
-    /// Says which source what follows comes from.
-    pub fn begin_source(&mut self, name: &str) {
-        if let Some(opening) = &mut self.opening {
-            name.clone_into(&mut opening.source);
-        }
-        self.lines.clear();
-        self.days.iter_mut().for_each(|(_, files)| files.begin_source(name));
+    /// Puts records into an output of one's own, and keeps the account of their readings.
+    pub fn of(plan: &Plan, output: Box<dyn Output>) -> Outputs {
+        Outputs::new(plan, None, vec![(0, Files::of(output))])
     }
 
-    /// Writes everything out. To be called once at the end, also after an error.
+    fn new(plan: &Plan, opening: Option<Opening>, days: Vec<(i64, Files)>) -> Outputs {
+        let (qualities, empty) = (Qualities::new(plan), Qualities::new(plan));
+        let (lines, has_failed) = (BTreeMap::new(), false);
+        Outputs { opening, days, qualities, empty, notes: Notes::default(), lines, has_failed }
+    }
+
+    /// Says which source what follows comes from: its name for people, and the id of its stream, by which a database knows it again.
+    ///
+    /// # Errors
+    ///
+    /// What the output says.
+    pub fn begin_source(&mut self, name: &str, stream: &str) -> Result<(), OutputError> {
+        if let Some(opening) = &mut self.opening {
+            opening.source = (name.to_owned(), stream.to_owned());
+        }
+        self.lines.clear();
+        self.of_each(|files| files.begin_source(name, stream))
+    }
+
+    /// Says that a source has come to its end, with the decoder that has decoded it.
+    ///
+    /// # Errors
+    ///
+    /// What the output says.
+    pub fn end_source(&mut self, decoder: &Decoder) -> Result<(), OutputError> {
+        self.of_each(|files| files.end_source(decoder))
+    }
+
+    /// Writes everything out, and gives it its final name; after an error, what is whole of it. To be called once at the end.
     ///
     /// # Errors
     ///
     /// What the system says.
     pub fn finish(&mut self) -> Result<(), OutputError> {
+        match self.has_failed {
+            true => self.of_each(Files::give_up),
+            false => self.of_each(Files::finish),
+        }
+    }
+
+    /// Something went wrong elsewhere, so that what came is not all: [`Outputs::finish`] will end what is whole without it.
+    pub fn fail(&mut self) {
+        self.has_failed = true;
+    }
+
+    /// What the outputs could not hold as it is, for people.
+    pub fn remarks(&self) -> Vec<String> {
+        self.days.iter().flat_map(|(_, files)| files.remarks()).collect()
+    }
+
+    /// Does something with the files of each day; returns the first error.
+    fn of_each(&mut self, mut act: impl FnMut(&mut Files) -> Result<(), OutputError>) -> Result<(), OutputError> {
         let mut result = Ok(());
         for (_, files) in &mut self.days {
-            let finished = files.finish();
-            result = result.and(finished);
+            let done = act(files);
+            result = result.and(done);
         }
+        self.has_failed |= result.is_err();
         result
     }
 
@@ -133,7 +175,8 @@ impl Outputs {
 
     fn empty_piece(&self, opening: Option<Opening>, days: Vec<(i64, Files)>) -> Outputs {
         let (qualities, empty) = (self.empty.clone(), self.empty.clone());
-        Outputs { opening, days, qualities, empty, notes: Notes::default(), lines: self.lines.clone() }
+        let (notes, lines) = (Notes::default(), self.lines.clone());
+        Outputs { opening, days, qualities, empty, notes, lines, has_failed: false }
     }
 
     /// The files for what was received then; what has no time goes to the day at hand.
@@ -174,7 +217,7 @@ impl Sink for Outputs {
 
     fn line(&mut self, line: LineId, name: &str) {
         self.lines.insert(line, name.to_owned());
-        self.days.iter_mut().for_each(|(_, files)| files.name_line(line.index(), name));
+        self.days.iter_mut().for_each(|(_, files)| files.name_line(line, name));
     }
 
     fn line_inside(&mut self, inside: &LineInside<'_>) {
@@ -192,6 +235,7 @@ impl Sink for Outputs {
         let result = self.at(time).and_then(|files| files.record(record, &mut notes));
         self.qualities.noted(record, &notes);
         self.notes = notes;
+        self.has_failed |= result.is_err();
         result
     }
 
@@ -208,12 +252,17 @@ impl Sink for Outputs {
     }
 
     fn flush(&mut self) -> Result<(), OutputError> {
-        self.finish()
+        self.of_each(Files::flush)
     }
 }
 
 impl Pieces for Outputs {
     type Piece = Outputs;
+
+    fn is_divisible(&self) -> bool {
+        self.days.iter().all(|(_, files)| files.is_divisible())
+            && self.opening.as_ref().is_none_or(|opening| opening.destination.is_text())
+    }
 
     fn piece(&self) -> Outputs {
         match &self.opening {

@@ -3,13 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use usus::quality::Notes;
-use usus::{Plan, Record, Reject};
+use usus::{Decoder, LineId, Plan, Record, Reject};
 
+#[cfg(feature = "sqlite")]
+use super::Database;
 use super::json::JsonLines;
 use super::options::OutputOptions;
 use super::rejects::RejectFile;
 use super::tables::Tables;
-use super::{Destination, OutputError};
+use super::{Destination, Output, OutputError};
 
 /// The files of one conversion, or of one day of it: the records' and the rejects'.
 pub(super) struct Files {
@@ -20,6 +22,10 @@ pub(super) struct Files {
 enum Records {
     Tables(Tables),
     Json(JsonLines),
+    /// One that sees all records in their order.
+    Other(Box<dyn Output>),
+    /// Nowhere: what has to see all in order is not filled in pieces.
+    Nowhere,
 }
 
 impl Files {
@@ -31,7 +37,7 @@ impl Files {
     /// What is in the way.
     pub(super) fn open(plan: &Plan, destination: &Destination, options: &OutputOptions) -> Result<Files, OutputError> {
         let mut paths = match destination {
-            Destination::JsonLines(path) => vec![path.clone()],
+            Destination::JsonLines(path) | Destination::Database(path) => vec![path.clone()],
             _ => Tables::paths(plan, destination)?,
         };
         paths.extend(options.rejects.clone());
@@ -47,10 +53,32 @@ impl Files {
             Destination::TableOutput => Records::Tables(Tables::standard_output(plan, options)?),
             Destination::Table(path) => Records::Tables(Tables::file(plan, path, options)?),
             Destination::Directory(path) => Records::Tables(Tables::directory(plan, path, options)?),
+            #[cfg(feature = "sqlite")]
+            Destination::Database(path) => Records::Other(Box::new(Database::open(plan, path, options.existing)?)),
+            #[cfg(not(feature = "sqlite"))]
+            Destination::Database(path) => return Err(OutputError::NotBuilt { path: path.clone(), feature: "sqlite" }),
         };
         let rejects = options.rejects.as_deref();
         let rejects = rejects.map(|path| RejectFile::create(path, options.existing)).transpose()?;
         Ok(Files { records, rejects })
+    }
+
+    /// Records into one output of whoever uses the library.
+    pub(super) fn of(output: Box<dyn Output>) -> Files {
+        Files { records: Records::Other(output), rejects: None }
+    }
+
+    /// Whether it may be filled in pieces at the same time.
+    pub(super) fn is_divisible(&self) -> bool {
+        matches!(self.records, Records::Tables(_) | Records::Json(_))
+    }
+
+    /// What the output could not hold as it is.
+    pub(super) fn remarks(&self) -> Vec<String> {
+        match &self.records {
+            Records::Other(output) => output.remarks(),
+            Records::Tables(_) | Records::Json(_) | Records::Nowhere => Vec::new(),
+        }
     }
 
     /// Files whose torn ends were taken away, and how many bytes those had.
@@ -58,18 +86,30 @@ impl Files {
         let records = match &self.records {
             Records::Tables(tables) => tables.mended(),
             Records::Json(json) => json.mended(),
+            Records::Other(_) | Records::Nowhere => &[],
         };
         records.iter().chain(self.rejects.iter().flat_map(RejectFile::mended))
     }
 
     /// Says which source what follows comes from.
-    pub(super) fn begin_source(&mut self, name: &str) {
+    pub(super) fn begin_source(&mut self, name: &str, stream: &str) -> Result<(), OutputError> {
+        if let Some(rejects) = &mut self.rejects {
+            rejects.begin_source(name);
+        }
         match &mut self.records {
             Records::Tables(tables) => tables.begin_source(name),
             Records::Json(json) => json.begin_source(name),
+            Records::Other(output) => output.begin_source(name, stream)?,
+            Records::Nowhere => {}
         }
-        if let Some(rejects) = &mut self.rejects {
-            rejects.begin_source(name);
+        Ok(())
+    }
+
+    /// Says that a source has come to its end.
+    pub(super) fn end_source(&mut self, decoder: &Decoder) -> Result<(), OutputError> {
+        match &mut self.records {
+            Records::Other(output) => output.end_source(decoder),
+            Records::Tables(_) | Records::Json(_) | Records::Nowhere => Ok(()),
         }
     }
 
@@ -88,22 +128,42 @@ impl Files {
             Destination::JsonLines(_) => Records::Json(JsonLines::unopened(plan, options.columns)),
             Destination::Table(_) => Records::Tables(Tables::unopened(plan, options, true)?),
             Destination::Directory(_) => Records::Tables(Tables::unopened(plan, options, false)?),
+            Destination::Database(_) => Records::Nowhere,
         };
         Ok(Files { records, rejects: options.rejects.is_some().then(RejectFile::unopened) })
     }
 
-    /// Writes everything out. To be called once at the end, also after an error.
-    ///
-    /// # Errors
-    ///
-    /// What the system says.
-    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+    /// Writes out what has come.
+    pub(super) fn flush(&mut self) -> Result<(), OutputError> {
         let records = match &mut self.records {
-            Records::Tables(tables) => tables.finish(),
-            Records::Json(json) => json.finish(),
+            Records::Tables(tables) => tables.flush(),
+            Records::Json(json) => json.flush(),
+            Records::Other(output) => output.flush(),
+            Records::Nowhere => Ok(()),
         };
-        let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::finish);
+        let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::flush);
         records.and(rejects)
+    }
+
+    /// Ends everything under its final name.
+    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+        let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::flush);
+        let records = match &mut self.records {
+            Records::Tables(tables) => tables.flush(),
+            Records::Json(json) => json.flush(),
+            Records::Other(output) => output.finish(),
+            Records::Nowhere => Ok(()),
+        };
+        records.and(rejects)
+    }
+
+    /// Something went wrong: keeps what is whole of rows, and nothing of what is not.
+    pub(super) fn give_up(&mut self) -> Result<(), OutputError> {
+        if let Records::Other(output) = &mut self.records {
+            output.give_up();
+            return self.rejects.as_mut().map_or(Ok(()), RejectFile::flush);
+        }
+        self.flush()
     }
 
     /// The files written, with the number of rows in each; nothing for standard output.
@@ -111,18 +171,22 @@ impl Files {
         let mut files = match &self.records {
             Records::Tables(tables) => tables.files(),
             Records::Json(json) => json.files(),
+            Records::Other(output) => output.files(),
+            Records::Nowhere => Vec::new(),
         };
         files.extend(self.rejects.iter().map(RejectFile::file));
         files
     }
 
-    pub(super) fn name_line(&mut self, index: usize, name: &str) {
+    pub(super) fn name_line(&mut self, line: LineId, name: &str) {
         match &mut self.records {
-            Records::Tables(tables) => tables.name_line(index, name),
-            Records::Json(json) => json.name_line(index, name),
+            Records::Tables(tables) => tables.name_line(line.index(), name),
+            Records::Json(json) => json.name_line(line.index(), name),
+            Records::Other(output) => output.line(line, name),
+            Records::Nowhere => {}
         }
         if let Some(rejects) = &mut self.rejects {
-            rejects.name_line(index, name);
+            rejects.name_line(line.index(), name);
         }
     }
 
@@ -131,6 +195,8 @@ impl Files {
         match &mut self.records {
             Records::Tables(tables) => tables.record(record, notes),
             Records::Json(json) => json.record(record, notes),
+            Records::Other(output) => output.record(record, notes),
+            Records::Nowhere => Ok(()),
         }
     }
 
@@ -143,6 +209,7 @@ impl Files {
         let records = match &self.records {
             Records::Tables(tables) => Records::Tables(tables.piece()),
             Records::Json(json) => Records::Json(json.piece()),
+            Records::Other(_) | Records::Nowhere => Records::Nowhere,
         };
         Files { records, rejects: self.rejects.as_ref().map(RejectFile::piece) }
     }
@@ -152,6 +219,8 @@ impl Files {
         let records = match &mut self.records {
             Records::Tables(tables) => tables.release(),
             Records::Json(json) => json.release(),
+            Records::Other(output) => output.flush(),
+            Records::Nowhere => Ok(()),
         };
         let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::release);
         records.and(rejects)

@@ -115,7 +115,7 @@ impl JsonLines {
         self.writer.row(Line { record, options, origin, kind, notes })
     }
 
-    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+    pub(super) fn flush(&mut self) -> Result<(), OutputError> {
         self.writer.flush()
     }
 

@@ -1,5 +1,9 @@
 //! Outputs: where records go.
 
+mod cells;
+mod columns;
+#[cfg(feature = "sqlite")]
+mod database;
 mod days;
 mod files;
 mod groups;
@@ -14,11 +18,15 @@ mod text_buffer;
 mod writer;
 
 use std::borrow::Cow;
+use std::error::Error;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use usus::Time;
+use usus::quality::Notes;
+use usus::{Decoder, LineId, Record, Time};
 
+#[cfg(feature = "sqlite")]
+pub use database::Database;
 pub use days::Outputs;
 pub use json::JsonLines;
 pub use options::{Existing, OutputOptions, Protected, TableOptions, TableStyle};
@@ -40,6 +48,8 @@ pub enum Destination {
     Table(PathBuf),
     /// CSV of all kinds to a directory.
     Directory(PathBuf),
+    /// A database in SQLite.
+    Database(PathBuf),
 }
 
 impl Destination {
@@ -60,6 +70,7 @@ impl Destination {
             _ if name.is_dir() => Ok(Destination::Directory(name.to_owned())),
             Some("jsonl") => Ok(Destination::JsonLines(name.to_owned())),
             Some("csv") => Ok(Destination::Table(name.to_owned())),
+            Some("sqlite" | "sqlite3" | "db") => Ok(Destination::Database(name.to_owned())),
             None => Ok(Destination::Directory(name.to_owned())),
             Some(_) => Err(OutputError::UnknownEnding { path: name.to_owned() }),
         }
@@ -67,6 +78,18 @@ impl Destination {
 }
 
 impl Destination {
+    /// Whether it is text, row by row: such can be filled in pieces.
+    pub(crate) fn is_text(&self) -> bool {
+        match self {
+            Destination::StandardOutput
+            | Destination::TableOutput
+            | Destination::JsonLines(_)
+            | Destination::Table(_)
+            | Destination::Directory(_) => true,
+            Destination::Database(_) => false,
+        }
+    }
+
     /// The same with the date of a day in its name: `tables/2026-11-25/`, `tower.2026-11-25.csv`. Standard output has no name.
     pub fn on(&self, date: &str) -> Option<Destination> {
         match self {
@@ -74,6 +97,7 @@ impl Destination {
             Destination::JsonLines(path) => Some(Destination::JsonLines(dated(path, date))),
             Destination::Table(path) => Some(Destination::Table(dated(path, date))),
             Destination::Directory(path) => Some(Destination::Directory(path.join(date))),
+            Destination::Database(path) => Some(Destination::Database(dated(path, date))),
         }
     }
 }
@@ -90,7 +114,7 @@ fn dated(path: &Path, date: &str) -> PathBuf {
 #[non_exhaustive]
 pub enum OutputError {
     /// The name's ending means no kind of output.
-    #[error("{} has an ending that is no kind of output; .csv, .jsonl and a directory are", path.display())]
+    #[error("{} has an ending that is no kind of output; .csv, .jsonl, .sqlite and a directory are", path.display())]
     UnknownEnding {
         /// The name.
         path: PathBuf,
@@ -125,6 +149,35 @@ pub enum OutputError {
         /// Those that it has.
         found: String,
     },
+    /// A database cannot be opened or written.
+    #[error("cannot write {}: {why}", path.display())]
+    Database {
+        /// The file.
+        path: PathBuf,
+        /// What is the matter.
+        why: String,
+    },
+    /// What is in a database does not go together with what would be put beside it.
+    #[error("{} does not fit the format {format} as it is now: {differences}; write to another file", path.display())]
+    OtherSchema {
+        /// The file.
+        path: PathBuf,
+        /// The format.
+        format: String,
+        /// What is different.
+        differences: String,
+    },
+    /// This program was built without an output.
+    #[error("{} cannot be written: this program was built without the feature `{feature}`", path.display())]
+    NotBuilt {
+        /// The file.
+        path: PathBuf,
+        /// The feature of `usus-io` that it needs.
+        feature: &'static str,
+    },
+    /// What an output of one's own says.
+    #[error("{0}")]
+    Other(Box<dyn Error + Send + Sync>),
     /// Several kinds of record do not go into one table.
     #[error(
         "the format has the records {kinds}, and one table holds only one; name it with --records, or give a directory"
@@ -154,6 +207,96 @@ pub enum OutputError {
         /// What the system says.
         error: io::Error,
     },
+}
+
+/// What the records of a conversion are written into. Only records have to be dealt with; a closure over records that may fail is an output, too.
+///
+/// ```
+/// use usus::{Format, Record};
+/// use usus_io::{Output, Outputs, RawReader, pump};
+///
+/// let format = Format::parse("format = 'scale'\n[[frame]]\ncut = 'text'\n[record.weight]\nfields = [{ name = 'weight', type = 'number' }]")?;
+/// let plan = format.compile()?;
+/// let heavy = |record: &Record<'_>| match record.get("weight").and_then(|reading| reading.value.to_f64()) {
+///     Some(weight) if weight > 100.0 => Err(format!("{weight} is too heavy")),
+///     _ => Ok(()),
+/// };
+/// let mut outputs = Outputs::of(&plan, Box::new(heavy));
+/// let mut source = RawReader::new(&b"12.5\n113\n"[..], None);
+/// let ended = pump(&mut source, &mut usus::Decoder::new(&plan), &mut outputs, &mut |_| true);
+/// assert_eq!(ended.unwrap_err().to_string(), "113 is too heavy");
+/// # Ok::<(), usus::Problems>(())
+/// ```
+pub trait Output: Send {
+    /// Is told which source what follows comes from: its name for people, and the id of its stream.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the output cannot do; so in all of these.
+    fn begin_source(&mut self, _name: &str, _stream: &str) -> Result<(), OutputError> {
+        Ok(())
+    }
+
+    /// Is told what a line is called.
+    fn line(&mut self, _line: LineId, _name: &str) {}
+
+    /// Takes a record. What is not plain about its readings is to be noted; [`Notes::extend_record`] does that.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the output cannot do.
+    fn record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError>;
+
+    /// Is told that a source has come to its end, with the decoder that has decoded it.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the output cannot do.
+    fn end_source(&mut self, _decoder: &Decoder) -> Result<(), OutputError> {
+        Ok(())
+    }
+
+    /// Writes out what it has gathered: nothing more comes for the moment.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the output cannot do.
+    fn flush(&mut self) -> Result<(), OutputError> {
+        Ok(())
+    }
+
+    /// Writes everything, and gives it its final name. Called once, at the end.
+    ///
+    /// # Errors
+    ///
+    /// Whatever the output cannot do.
+    fn finish(&mut self) -> Result<(), OutputError> {
+        self.flush()
+    }
+
+    /// Called instead at the end if something went wrong: what is not whole is to be taken away.
+    fn give_up(&mut self) {}
+
+    /// The files written, with the number of rows in each.
+    fn files(&self) -> Vec<(PathBuf, u64)> {
+        Vec::new()
+    }
+
+    /// What it could not hold as it is, for people: at the end.
+    fn remarks(&self) -> Vec<String> {
+        Vec::new()
+    }
+}
+
+impl<E, F> Output for F
+where
+    E: Into<Box<dyn Error + Send + Sync>>,
+    F: FnMut(&Record<'_>) -> Result<(), E> + Send,
+{
+    fn record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {
+        notes.extend_record(record);
+        self(record).map_err(|error| OutputError::Other(error.into()))
+    }
 }
 
 impl OutputError {

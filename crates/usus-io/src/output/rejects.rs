@@ -87,7 +87,7 @@ impl RejectFile {
         })
     }
 
-    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+    pub(super) fn flush(&mut self) -> Result<(), OutputError> {
         self.writer.flush()
     }
 

@@ -7,6 +7,7 @@ use super::TextBuffer;
 use usus::quality::Notes;
 use usus::{FieldSchema, KindSchema, Plan, Record, Schema};
 
+use super::columns::{Front, TableColumns, has_offset, has_quality};
 use super::groups::{self, GroupPath};
 use super::mend::{self, Form};
 use super::options::{Existing, OutputOptions, TableOptions, TableStyle};
@@ -287,48 +288,23 @@ impl Tables {
     /// What a file begins with: the names of its columns; of the table of fields, all of it.
     fn first_row(&self, what: What) -> Vec<u8> {
         let mut out = Vec::new();
-        let (kind, groups) = match what {
+        let front = Front::Asked(self.options);
+        let table = match what {
             What::Fields => {
                 self.put_fields(&mut out);
                 return out;
             }
-            What::Records(kind) => (&self.schema.kinds[kind], Vec::new()),
+            What::Records(kind) => TableColumns::records(&self.schema.kinds[kind], front),
             What::Items(kind, number) => {
-                let paths = groups::paths(&self.schema.kinds[kind]);
-                let path = paths.get(number).map_or(&[][..], |path| path);
-                (&self.schema.kinds[kind], groups::fields(&self.schema.kinds[kind], path))
+                let kind = &self.schema.kinds[kind];
+                let paths = groups::paths(kind);
+                TableColumns::items(kind, paths.get(number).map_or(&[][..], |path| path), front)
             }
         };
-        let options = self.options;
-        let own = |shown: bool, name: &str| shown.then(|| own_name(kind, name));
-        let mut names: Vec<String> = [
-            own(options.source || options.origin, "source"),
-            own(options.line || options.origin, "line"),
-            own(has_offset(options, kind), "offset"),
-        ]
-        .into_iter()
-        .flatten()
-        .collect();
-        let fields = match groups.split_last() {
-            Some((field, around)) => {
-                names.extend(around.iter().map(|group| own_name(kind, &format!("{}_index", group.name))));
-                names.push(own_name(kind, "index"));
-                &field.items
-            }
-            None => {
-                let others = [(options.origin, "length"), (options.origin, "item"), (options.received, "received")];
-                names.extend(others.into_iter().filter_map(|(shown, name)| own(shown, name)));
-                &kind.fields
-            }
-        };
-        names.extend(fields.iter().filter(|field| field.items.is_empty()).map(|field| match &field.unit {
-            Some(unit) if self.style.units => format!("{} [{unit}]", field.name),
-            _ => field.name.clone(),
-        }));
-        let has_quality = groups.last().map_or(kind.has_quality(), |field| has_quality(field));
-        names.extend(own(has_quality, "quality"));
         let mut row = StyledRow::new(self.style, &mut out);
-        names.iter().for_each(|name| row.cell(name));
+        for column in &table.columns {
+            row.cell(&if self.style.units { column.name_and_unit() } else { column.name.clone() });
+        }
         row.end();
         out
     }
@@ -453,7 +429,7 @@ impl Tables {
         result
     }
 
-    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+    pub(super) fn flush(&mut self) -> Result<(), OutputError> {
         let mut result = Ok(());
         for kind in &mut self.kinds {
             for writer in kind.writers_mut() {
@@ -506,11 +482,6 @@ fn put_field_and_items(kind: &str, group: &str, field: &FieldSchema, put: &mut d
     field.items.iter().for_each(|item| put_field_and_items(kind, &path, item, put));
 }
 
-/// Whether a reading in the items of a group, but for those of groups in them, can have a quality.
-fn has_quality(group: &FieldSchema) -> bool {
-    group.items.iter().any(|field| field.has_quality)
-}
-
 /// What a file is.
 #[derive(Clone, Copy)]
 enum What {
@@ -536,24 +507,6 @@ fn fields_name(schema: &Schema) -> &'static str {
     if schema.kinds.iter().any(|kind| kind.name == "fields") { "_fields.csv" } else { "fields.csv" }
 }
 
-/// What a column of the output's own is called in the tables of a kind: where a field has that name, another one.
-fn own_name(kind: &KindSchema, name: &str) -> String {
-    let mut names = Vec::new();
-    gather_names(&kind.fields, &mut names);
-    let mut own = name.to_owned();
-    while names.contains(&own.as_str()) {
-        own = format!("usus_{own}");
-    }
-    own
-}
-
-fn gather_names<'s>(fields: &'s [FieldSchema], names: &mut Vec<&'s str>) {
-    for field in fields {
-        names.push(&field.name);
-        gather_names(&field.items, names);
-    }
-}
-
 /// The single kind that is wanted.
 fn only_kind(schema: &Schema) -> Result<&KindSchema, OutputError> {
     let mut wanted = schema.kinds.iter().filter(|kind| kind.wanted);
@@ -573,9 +526,4 @@ fn groups_of(kind: &KindSchema) -> impl Iterator<Item = GroupTable> {
         let has_quality = groups::fields(kind, &path).last().is_some_and(|field| has_quality(field));
         GroupTable { path, has_quality, items: None }
     })
-}
-
-/// A record with groups needs its offset, so that their rows can be tied to it.
-fn has_offset(options: TableOptions, kind: &KindSchema) -> bool {
-    options.origin || kind.fields.iter().any(|field| !field.items.is_empty())
 }

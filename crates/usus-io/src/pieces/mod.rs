@@ -29,6 +29,11 @@ pub trait Pieces: Sink<Error: Send> {
     /// Takes the events of a piece of the stream.
     type Piece: Sink<Error = Self::Error> + Send;
 
+    /// Whether pieces make it no other than one after the other does. If not, all is decoded on one core.
+    fn is_divisible(&self) -> bool {
+        true
+    }
+
     /// A piece that knows what this sink was told about lines, and holds nothing yet.
     fn piece(&self) -> Self::Piece;
 
@@ -80,7 +85,7 @@ pub fn pump_pieces<S: Pieces>(
     let mut pumped = Pumped::default();
     // What fits one piece is done before other threads have begun.
     let is_large = source.size().is_none_or(|size| size > options.size as u64);
-    let in_parts = options.jobs > 1 && is_large && !decoder.plan().needs_order();
+    let in_parts = options.jobs > 1 && is_large && !decoder.plan().needs_order() && sink.is_divisible();
     if in_parts && decoder.lines().len() == 0 {
         let at_end = match source.anywhere() {
             Some(Anywhere { bytes, size, at }) => on_threads(decoder, sink, options, Some(bytes), |pieced| {

@@ -30,7 +30,7 @@ fn convert(
         destination,
         &OutputOptions { columns: options, rejects: rejects.map(Into::into), ..OutputOptions::default() },
     )?;
-    outputs.begin_source("cell, \"left\".bin");
+    outputs.begin_source("cell, \"left\".bin", "").unwrap();
     pump(&mut RawReader::new(bytes, None), &mut Decoder::new(plan), &mut outputs, &mut |_| true).unwrap();
     outputs.finish()
 }
@@ -339,7 +339,7 @@ proptest! {
         let options = TableOptions { line: true, received: true, ..TableOptions::default() };
         let plan = plan(AWKWARD);
         let mut outputs = Outputs::open(&plan, &destination, &OutputOptions { columns: options, rejects: Some(rejects.clone()), daily: true, ..OutputOptions::default() }).unwrap();
-        outputs.begin_source("hours");
+        outputs.begin_source("hours", "hours").unwrap();
         let pieces = PieceOptions { jobs, size: 64, before: 24 };
         let mut source = Hours(hours.clone(), 0, Vec::new());
         pump_pieces(&mut source, &mut Decoder::new(&plan), &mut outputs, pieces, &mut |_| true).unwrap();

@@ -557,7 +557,7 @@ fn files(plan: &Plan, source: &Held, destination: &str, jobs: usize) -> Vec<(Str
         &OutputOptions { columns: options, rejects: Some(rejects), ..OutputOptions::default() },
     )
     .unwrap();
-    outputs.begin_source("held");
+    outputs.begin_source("held", "held").unwrap();
     let pieces = PieceOptions { jobs, size: 64, before: 24 };
     let pumped =
         pump_pieces(&mut source.clone(), &mut Decoder::new(plan), &mut outputs, pieces, &mut |_| true).unwrap();

@@ -14,7 +14,7 @@ use crate::outputs::{AWKWARD, INPUT, plan, rows};
 
 fn write(plan: &Plan, bytes: &[u8], destination: &Destination, options: &OutputOptions) -> Qualities {
     let mut outputs = Outputs::open(plan, destination, options).unwrap();
-    outputs.begin_source("=cmd|x");
+    outputs.begin_source("=cmd|x", "").unwrap();
     pump(&mut RawReader::new(bytes, None), &mut Decoder::new(plan), &mut outputs, &mut |_| true).unwrap();
     outputs.finish().unwrap();
     outputs.take_qualities()

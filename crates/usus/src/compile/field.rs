@@ -9,12 +9,13 @@ use alloc::vec::Vec;
 use crate::expression::Type;
 use crate::format::{BcdType, BitsFrom, Field as Declared, FieldType, Literal, Place, Ratio, Spanned};
 use crate::integer::{Integer, Order, Sign};
+use crate::limits;
 use crate::plan::{
     At, Bcd, Constant, Convert, Field, Meaning, NumberOf, Raw, Reading, ScaleFrom, SentUnits, Separation, SignFrom,
     Taken, Tests, UnitFrom, Word,
 };
 use crate::problem::{ProblemKind, Problems};
-use crate::schema::FieldSchema;
+use crate::schema::{FieldSchema, Numbers};
 use crate::unit::{self, Conversion};
 use crate::value::{Decimal, FIRST_YEAR, Layout, LayoutOf, Notation, ValueType, instant, parse_offset, sent, sent_as};
 
@@ -799,6 +800,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         tag: declared.tag.clone(),
         unit: declared.unit.as_ref().map(|unit| unit.value.clone()).or(degrees),
         value_type,
+        numbers: numbers(declared, kind),
         has_quality: surprises
             || declared.since.is_some()
             || declared.range.is_some()
@@ -810,6 +812,41 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         items: Vec::new(),
         place: 0,
     }
+}
+
+/// What the numbers of a field can be; nothing if its places, or how many digits it has, are known only with what is sent.
+fn numbers(declared: &Declared, kind: FieldType) -> Option<Numbers> {
+    let (bits, signed) = match kind {
+        FieldType::Integer(integer) | FieldType::HexInteger(integer) => (u32::from(integer.bytes) * 8, integer.signed),
+        FieldType::Bits { width, signed } => (u32::from(width), signed),
+        FieldType::Bcd(BcdType::Integer(integer)) => (u32::from(integer.bytes) * 8, integer.signed),
+        _ => return None,
+    };
+    let told = declared.unit_from.is_some() || declared.unit_sent.is_some() || declared.ratio.is_some();
+    if told {
+        let most = 10i128.pow(limits::DIGITS as u32) - 1;
+        let numbers = |places: &Spanned<u8>| Numbers { places: places.value, least: -most, most };
+        return declared.places.as_ref().map(numbers);
+    }
+    if declared.scale_from.is_some() {
+        return None;
+    }
+    let most = (1i128 << bits) - 1;
+    let (least, most) = match (signed, &declared.sign, &declared.sign_from) {
+        (true, None, None) => (-(1 << (bits - 1)), most >> 1),
+        (false, None, None) => (0, most),
+        _ => (-most, most),
+    };
+    let one = Decimal::from_integer(1);
+    let scale = declared.scale.as_ref().map_or(one, |scale| scale.value);
+    let add = declared.add.as_ref().map_or(Decimal::ZERO, |add| add.value);
+    let places = scale.places().max(add.places());
+    let at_places =
+        |number: Decimal| number.coefficient().checked_mul(10i128.checked_pow(u32::from(places - number.places()))?);
+    let (factor, addend) = (at_places(scale)?, at_places(add)?);
+    let end = |raw: i128| raw.checked_mul(factor)?.checked_add(addend);
+    let (one, other) = (end(least)?, end(most)?);
+    Some(Numbers { places, least: one.min(other), most: one.max(other) })
 }
 
 /// Whether scaling keeps integers whole.

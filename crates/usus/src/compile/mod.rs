@@ -168,7 +168,12 @@ fn compile_records(
     problems: &mut Problems,
 ) -> (Vec<Kind>, Schema) {
     let mut layouts: Vec<Laid> = Vec::new();
-    let mut schema = Schema { format: format.name.clone(), kinds: Vec::new() };
+    let mut schema = Schema {
+        format: format.name.clone(),
+        title: format.title.clone(),
+        version: format.version.clone(),
+        kinds: Vec::new(),
+    };
     for (number, owner) in format.records.iter().enumerate() {
         let (begun, mut units, mut counted) = (layouts.len(), variants::Units::default(), Vec::new());
         for (variant, record) in owner.layouts().enumerate() {

@@ -265,6 +265,7 @@ fn flag_schema(name: &str, has_quality: bool) -> FieldSchema {
         tag: None,
         unit: None,
         value_type: ValueType::Bool,
+        numbers: None,
         has_quality,
         items: Vec::new(),
         place: 0,

@@ -122,6 +122,10 @@ fn join(owner: &format::Record, fields: &mut Vec<FieldSchema>, outputs: &[Output
             let kind = ProblemKind::VariantUnit { unit: known.unit.clone() };
             problems.add(owner.kind.span.clone(), kind);
         }
+        known.numbers = match (known.numbers, schema.numbers) {
+            (Some(numbers), Some(others)) => numbers.united(others),
+            _ => None,
+        };
         known.has_quality |= schema.has_quality;
         known.title = known.title.take().or_else(|| schema.title.clone());
         known.tag = known.tag.take().or_else(|| schema.tag.clone());

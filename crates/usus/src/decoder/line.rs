@@ -2,6 +2,7 @@
 
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
+use core::ops::Range;
 
 use super::decide::{self, Decision};
 use super::frames::Then;
@@ -161,6 +162,12 @@ impl Line {
     pub(super) fn ledger(&self) -> Ledger {
         let total = self.ledger.total + (self.end() - self.counted);
         Ledger { pending: self.end() - self.at + self.held, total, ..self.ledger.clone() }
+    }
+
+    /// The stream offsets of the bytes that were taken in.
+    pub(super) fn covered(&self) -> Range<u64> {
+        let end = self.origin.removed.raw(self.end());
+        end.saturating_sub(self.ledger().total)..end
     }
 
     pub(super) fn join(&self) -> Join {

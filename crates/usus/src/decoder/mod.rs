@@ -300,6 +300,11 @@ impl Decoder {
         self.lines.get(line.index()).map(Line::ledger).unwrap_or_default()
     }
 
+    /// The stream offsets of a line's bytes that were taken in; nothing for a line that is not there.
+    pub fn covered(&self, line: LineId) -> Range<u64> {
+        self.lines.get(line.index()).map(Line::covered).unwrap_or_default()
+    }
+
     /// How many bytes of a line were looked at to test the checksums of packets that were not recognised at once: what damaged input costs. Packets
     /// that overlap share what was looked at, so it stays within a few times the line's bytes.
     pub fn bytes_tested(&self, line: LineId) -> u64 {

@@ -14,6 +14,7 @@ mod select;
 mod separation;
 mod short;
 mod stage;
+mod tags;
 
 use alloc::boxed::Box;
 use alloc::string::String;
