@@ -33,6 +33,8 @@ pub use beside::files_beside;
 pub use listen::{LineEvent, LineEvents, Stop, listen};
 #[cfg(feature = "sqlite")]
 pub use output::Database;
+#[cfg(feature = "parquet")]
+pub use output::ParquetFiles;
 pub use output::{
     Destination, Existing, JsonLines, Output, OutputError, OutputOptions, Outputs, Protected, RejectFile, TableOptions,
     TableStyle, Tables, TextBuffer, received_text,

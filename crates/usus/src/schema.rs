@@ -68,6 +68,8 @@ pub struct FieldSchema {
     pub value_type: ValueType,
     /// What its numbers can be, where its declaration tells that.
     pub numbers: Option<Numbers>,
+    /// Whether its values are instants: dates with times of day whose offset from UTC is known.
+    pub is_instant: bool,
     /// Whether its readings can have a quality other than good.
     pub has_quality: bool,
     /// Fields of one item, if it is a group.

@@ -64,6 +64,7 @@ pub fn number(plan: &Plan, name: &str) -> Plan {
             unit: None,
             value_type: ValueType::Decimal,
             numbers: None,
+            is_instant: false,
             has_quality: false,
             items: Vec::new(),
             place: 0,

@@ -117,12 +117,7 @@ impl Target {
 
     /// The directory beside which raw bytes are kept.
     pub(crate) fn directory(&self) -> PathBuf {
-        let beside = match &self.destination {
-            Destination::Directory(directory) => Some(directory.as_path()),
-            Destination::JsonLines(file) | Destination::Table(file) | Destination::Database(file) => file.parent(),
-            _ => None,
-        };
-        beside.filter(|path| !path.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned()
+        self.destination.directory().filter(|path| !path.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned()
     }
 
     /// What the account may be at worst.

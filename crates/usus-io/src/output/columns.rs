@@ -168,6 +168,12 @@ impl TableColumns {
         TableColumns { name: kind.name.clone(), group: GroupPath::new(), columns }
     }
 
+    /// What the column of qualities is called in a kind's tables.
+    #[cfg(feature = "parquet")]
+    pub(super) fn quality_name(kind: &KindSchema) -> String {
+        Names::of(kind).free(Holds::Quality.word())
+    }
+
     /// The table of the items of a group.
     pub(super) fn items(kind: &KindSchema, path: &[u16], front: Front) -> TableColumns {
         let (names, groups) = (Names::of(kind), groups::fields(kind, path));

@@ -7,6 +7,8 @@ use usus::{Decoder, LineId, Plan, Record, Reject};
 
 #[cfg(feature = "sqlite")]
 use super::Database;
+#[cfg(feature = "parquet")]
+use super::ParquetFiles;
 use super::json::JsonLines;
 use super::options::OutputOptions;
 use super::rejects::RejectFile;
@@ -37,7 +39,9 @@ impl Files {
     /// What is in the way.
     pub(super) fn open(plan: &Plan, destination: &Destination, options: &OutputOptions) -> Result<Files, OutputError> {
         let mut paths = match destination {
-            Destination::JsonLines(path) | Destination::Database(path) => vec![path.clone()],
+            Destination::JsonLines(path) | Destination::Database(path) | Destination::Parquet(path) => {
+                vec![path.clone()]
+            }
             _ => Tables::paths(plan, destination)?,
         };
         paths.extend(options.rejects.clone());
@@ -55,6 +59,16 @@ impl Files {
             Destination::Directory(path) => Records::Tables(Tables::directory(plan, path, options)?),
             #[cfg(feature = "sqlite")]
             Destination::Database(path) => Records::Other(Box::new(Database::open(plan, path, options.existing)?)),
+            #[cfg(feature = "parquet")]
+            Destination::Parquet(path) => Records::Other(Box::new(ParquetFiles::file(plan, path, options)?)),
+            #[cfg(feature = "parquet")]
+            Destination::ParquetDirectory(path) => {
+                Records::Other(Box::new(ParquetFiles::directory(plan, path, options)?))
+            }
+            #[cfg(not(feature = "parquet"))]
+            Destination::Parquet(path) | Destination::ParquetDirectory(path) => {
+                return Err(OutputError::NotBuilt { path: path.clone(), feature: "parquet" });
+            }
             #[cfg(not(feature = "sqlite"))]
             Destination::Database(path) => return Err(OutputError::NotBuilt { path: path.clone(), feature: "sqlite" }),
         };
@@ -128,7 +142,7 @@ impl Files {
             Destination::JsonLines(_) => Records::Json(JsonLines::unopened(plan, options.columns)),
             Destination::Table(_) => Records::Tables(Tables::unopened(plan, options, true)?),
             Destination::Directory(_) => Records::Tables(Tables::unopened(plan, options, false)?),
-            Destination::Database(_) => Records::Nowhere,
+            _ => Records::Nowhere,
         };
         Ok(Files { records, rejects: options.rejects.is_some().then(RejectFile::unopened) })
     }

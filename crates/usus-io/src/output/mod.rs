@@ -10,6 +10,10 @@ mod groups;
 mod json;
 mod mend;
 mod options;
+#[cfg(feature = "parquet")]
+mod parquet;
+#[cfg(any(feature = "parquet", feature = "xlsx"))]
+mod part;
 mod rejects;
 mod rows;
 mod styled;
@@ -25,6 +29,8 @@ use std::path::{Path, PathBuf};
 use usus::quality::Notes;
 use usus::{Decoder, LineId, Record, Time};
 
+#[cfg(feature = "parquet")]
+pub use self::parquet::ParquetFiles;
 #[cfg(feature = "sqlite")]
 pub use database::Database;
 pub use days::Outputs;
@@ -50,6 +56,10 @@ pub enum Destination {
     Directory(PathBuf),
     /// A database in SQLite.
     Database(PathBuf),
+    /// Parquet of one kind to a file.
+    Parquet(PathBuf),
+    /// Parquet of all kinds to a directory.
+    ParquetDirectory(PathBuf),
 }
 
 impl Destination {
@@ -66,10 +76,14 @@ impl Destination {
         if name == Path::new("csv:-") {
             return Ok(Destination::TableOutput);
         }
+        if let Some(directory) = name.to_str().and_then(|name| name.strip_prefix("parquet:")) {
+            return Ok(Destination::ParquetDirectory(PathBuf::from(directory)));
+        }
         match name.extension().and_then(|ending| ending.to_str()) {
             _ if name.is_dir() => Ok(Destination::Directory(name.to_owned())),
             Some("jsonl") => Ok(Destination::JsonLines(name.to_owned())),
             Some("csv") => Ok(Destination::Table(name.to_owned())),
+            Some("parquet") => Ok(Destination::Parquet(name.to_owned())),
             Some("sqlite" | "sqlite3" | "db") => Ok(Destination::Database(name.to_owned())),
             None => Ok(Destination::Directory(name.to_owned())),
             Some(_) => Err(OutputError::UnknownEnding { path: name.to_owned() }),
@@ -86,7 +100,19 @@ impl Destination {
             | Destination::JsonLines(_)
             | Destination::Table(_)
             | Destination::Directory(_) => true,
-            Destination::Database(_) => false,
+            _ => false,
+        }
+    }
+
+    /// The directory that its files stand in; nothing for standard output.
+    pub fn directory(&self) -> Option<&Path> {
+        match self {
+            Destination::StandardOutput | Destination::TableOutput => None,
+            Destination::Directory(path) | Destination::ParquetDirectory(path) => Some(path),
+            Destination::JsonLines(path)
+            | Destination::Table(path)
+            | Destination::Database(path)
+            | Destination::Parquet(path) => path.parent(),
         }
     }
 
@@ -98,6 +124,8 @@ impl Destination {
             Destination::Table(path) => Some(Destination::Table(dated(path, date))),
             Destination::Directory(path) => Some(Destination::Directory(path.join(date))),
             Destination::Database(path) => Some(Destination::Database(dated(path, date))),
+            Destination::Parquet(path) => Some(Destination::Parquet(dated(path, date))),
+            Destination::ParquetDirectory(path) => Some(Destination::ParquetDirectory(path.join(date))),
         }
     }
 }
@@ -166,6 +194,12 @@ pub enum OutputError {
         format: String,
         /// What is different.
         differences: String,
+    },
+    /// A file that is written whole cannot be gone on with.
+    #[error("{} is there, and is of a kind that is written whole: it cannot be gone on in; --overwrite replaces it", path.display())]
+    NotContinued {
+        /// Its path.
+        path: PathBuf,
     },
     /// This program was built without an output.
     #[error("{} cannot be written: this program was built without the feature `{feature}`", path.display())]

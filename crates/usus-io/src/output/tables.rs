@@ -508,7 +508,7 @@ fn fields_name(schema: &Schema) -> &'static str {
 }
 
 /// The single kind that is wanted.
-fn only_kind(schema: &Schema) -> Result<&KindSchema, OutputError> {
+pub(super) fn only_kind(schema: &Schema) -> Result<&KindSchema, OutputError> {
     let mut wanted = schema.kinds.iter().filter(|kind| kind.wanted);
     match (wanted.next(), wanted.next()) {
         (Some(kind), None) => Ok(kind),

@@ -321,7 +321,8 @@ fn open_file(path: &Path, options: &SourceOptions) -> Result<Box<dyn Source + Se
         return Ok(Box::new(dump::DumpReader::new(reader, layout.clone())));
     }
     if capture::begins_like_one(&head) {
-        return Ok(Box::new(capture::CaptureReader::new(reader, file.map(|(_, size)| size))));
+        let size = file.map(|(_, size)| size);
+        return Ok(Box::new(capture::CaptureReader::new(reader, size).begun()));
     }
     Ok(match file {
         Some((file, size)) => Box::new(raw::RawBytes::new(file, size)),

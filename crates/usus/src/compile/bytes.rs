@@ -615,6 +615,7 @@ fn push_group_of(
         unit: None,
         value_type: if is_list { ValueType::List } else { ValueType::Group },
         numbers: None,
+        is_instant: false,
         has_quality: false,
         items: fields,
         place: 0,

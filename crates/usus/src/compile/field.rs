@@ -801,6 +801,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         unit: declared.unit.as_ref().map(|unit| unit.value.clone()).or(degrees),
         value_type,
         numbers: numbers(declared, kind),
+        is_instant: false,
         has_quality: surprises
             || declared.since.is_some()
             || declared.range.is_some()
@@ -811,6 +812,15 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
             || declared.ratio.is_some(),
         items: Vec::new(),
         place: 0,
+    }
+}
+
+/// Whether the values of a field are instants.
+pub(super) fn is_instant(field: &Field) -> bool {
+    match &field.meaning {
+        Meaning::DateTime(layout) => layout.tells_offset(),
+        Meaning::Since { since, .. } => since.offset().is_some(),
+        _ => false,
     }
 }
 

@@ -139,7 +139,9 @@ impl Sheet {
             self.add_counter(declared, kind, &name.value, &field, problems);
         }
         if !declared.internal && declared.flags.is_empty() {
-            self.outputs.push(Output::of(field::schema(declared, kind, &name.value), &field));
+            let schema =
+                FieldSchema { is_instant: field::is_instant(&field), ..field::schema(declared, kind, &name.value) };
+            self.outputs.push(Output::of(schema, &field));
         }
         self.known.push((declared.clone(), field));
     }
@@ -266,6 +268,7 @@ fn flag_schema(name: &str, has_quality: bool) -> FieldSchema {
         unit: None,
         value_type: ValueType::Bool,
         numbers: None,
+        is_instant: false,
         has_quality,
         items: Vec::new(),
         place: 0,

@@ -126,6 +126,7 @@ fn join(owner: &format::Record, fields: &mut Vec<FieldSchema>, outputs: &[Output
             (Some(numbers), Some(others)) => numbers.united(others),
             _ => None,
         };
+        known.is_instant &= schema.is_instant;
         known.has_quality |= schema.has_quality;
         known.title = known.title.take().or_else(|| schema.title.clone());
         known.tag = known.tag.take().or_else(|| schema.tag.clone());

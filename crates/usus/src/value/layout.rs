@@ -121,6 +121,11 @@ struct Found {
 }
 
 impl Layout {
+    /// Whether everything that is read by it has an offset from UTC.
+    pub(crate) fn tells_offset(&self) -> bool {
+        self.offset.is_some() || self.steps.contains(&Step::Offset)
+    }
+
     /// Compiles a layout; nothing if a part is missing, doubled or of a wrong width.
     pub(crate) fn parse(text: &str, of: LayoutOf, first_year: i16, offset: Option<i16>) -> Option<Layout> {
         let mut steps = Vec::new();

@@ -161,8 +161,11 @@ impl Output for Database {
     }
 
     fn line(&mut self, line: LineId, name: &str) {
-        self.rows.name_line(line, name);
-        self.lines.push((line, name.to_owned()));
+        // Streams that stand one behind the other in a file may call their lines alike.
+        let alike = self.lines.iter().filter(|(other, known)| *other != line && known == name).count();
+        let name = if alike == 0 { name.to_owned() } else { format!("{name}#{}", alike + 1) };
+        self.rows.name_line(line, &name);
+        self.lines.push((line, name));
     }
 
     fn record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {

@@ -75,6 +75,8 @@ pub struct CaptureReader<R> {
     impossible_times: u64,
     /// Notes that were passed over.
     notes: u64,
+    /// Why the first block could not be read.
+    failed: Option<SourceError>,
 }
 
 /// What is still to be said of the block at hand.
@@ -107,7 +109,19 @@ impl<R: Read> CaptureReader<R> {
             unknown: Vec::new(),
             impossible_times: 0,
             notes: 0,
+            failed: None,
         }
+    }
+
+    /// Reads what a capture begins with, so that the id of its stream is known before anything else.
+    pub(crate) fn begun(mut self) -> CaptureReader<R> {
+        match self.blocks.read_block() {
+            Ok(Block::Of(SECTION)) => self.section(),
+            // It is torn before its first block ends.
+            Ok(_) => self.done = true,
+            Err(error) => self.failed = Some(error),
+        }
+        self
     }
 
     fn section(&mut self) {
@@ -314,6 +328,9 @@ fn fault(text: &str) -> Option<Fault> {
 
 impl<R: Read> Source for CaptureReader<R> {
     fn next(&mut self) -> Result<Option<SourceEvent<'_>>, SourceError> {
+        if let Some(error) = self.failed.take() {
+            return Err(error);
+        }
         while self.waiting.is_empty() {
             if self.done {
                 return Ok(None);
