@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use usus::format::Serial;
 use usus::{Span, Time};
-use usus_io::DumpLayout;
+use usus_io::{DumpLayout, Zone};
 use usus_sim::Device;
 
 /// Exact records out of the serial bytes of somebody else's device.
@@ -151,7 +151,7 @@ impl Bytes {
 }
 
 #[derive(Args)]
-#[command(after_help = SOURCES)]
+#[command(after_help = format!("{SOURCES}\n\n{DESTINATIONS}"))]
 pub(crate) struct Convert {
     /// Where bytes come from (SOURCE, below); each is a stream of its own. Several that are live are listened to at once, as lines of
     /// one stream; a line may be given a name: NAME=SOURCE
@@ -160,8 +160,7 @@ pub(crate) struct Convert {
     /// The format file, or the name of a format that ships with usus
     #[arg(long)]
     pub(crate) format: String,
-    /// Where records go: a directory (CSV, a file for each kind), FILE.csv (one kind), FILE.jsonl, `csv:-` (CSV of one kind to
-    /// standard output); without it, JSON Lines to standard output
+    /// Where records go (DEST, below); without it, JSON Lines to standard output
     #[arg(long, value_name = "DEST", default_value = "-")]
     pub(crate) out: PathBuf,
     /// Do not keep the raw bytes of a live source; without this, they are kept in a capture beside the output
@@ -210,18 +209,36 @@ pub(crate) struct TableArguments {
     /// CSV: numbers with a comma instead of a point
     #[arg(long)]
     pub(crate) decimal_comma: bool,
-    /// CSV: times of arrival as spreadsheets read them: 2026-11-25 06:00:00.123 (UTC)
+    /// CSV: times of arrival as spreadsheets read them: 2026-11-25 06:00:00.123
     #[arg(long)]
     pub(crate) sheet_times: bool,
+    /// Times of arrival as the clocks of a time zone show them, such as CET, with the offset from UTC; days of --daily are of it, too. Databases,
+    /// Parquet and tracks have instants in UTC
+    #[arg(long, value_name = "NAME", value_parser = zone)]
+    pub(crate) zone: Option<Zone>,
+    /// Digits of a second in times of arrival, 0 to 9. Without it, 3 in tables and 9 in JSON Lines
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(0..=9))]
+    pub(crate) time_digits: Option<u8>,
+    /// The plant's tags instead of the names of fields, where the format has some
+    #[arg(long)]
+    pub(crate) tags: bool,
     /// CSV: an apostrophe in front of texts that a spreadsheet would take for a formula; numbers are spared
     #[arg(long)]
     pub(crate) guard_formulas: bool,
-    /// A set of files for each day (UTC) on which something was received, with the date in their names
+    /// A set of files for each day (UTC, or of --zone) on which something was received, with the date in their names
     #[arg(long)]
     pub(crate) daily: bool,
     /// Replace what exists
     #[arg(long)]
     pub(crate) overwrite: bool,
+}
+
+/// A time zone.
+fn zone(name: &str) -> Result<Zone, String> {
+    Zone::named(name).ok_or_else(|| {
+        "there is no time zone of that name; they are those of the IANA time zone database, such as UTC, CET or Etc/GMT-1"
+            .to_owned()
+    })
 }
 
 /// A separator of columns.
@@ -325,6 +342,16 @@ const SOURCES: &str = "SOURCE is one of
   udp://:port             datagrams, a line for each sender; udp://group:port joins a multicast group
   demo:DEVICE             a line of the demo site, as it would be heard with the line settings
 Nothing is ever written to any of them.";
+
+/// What stands below the help of every command that writes records.
+const DESTINATIONS: &str = "DEST is one of
+  DIR                     CSV (RFC 4180): a file for each kind of record and each group
+  FILE.csv                CSV of one kind; its groups in files beside it
+  FILE.jsonl              JSON Lines: an object for each record
+  FILE.sqlite             a database (also .db): a table for each kind and group; what is converted again replaces its rows
+  FILE.xlsx               a workbook: a sheet for each kind and group
+  FILE.parquet            columns for analysis, of one kind; parquet:DIR has a file for each kind
+  -, csv:-                JSON Lines, and CSV of one kind, to standard output";
 
 /// Line settings. A speed alone means eight data bits, no parity, one stop bit, as it does wherever nothing else is said.
 fn serial(text: &str) -> Result<Serial, String> {

@@ -35,9 +35,11 @@ pub use listen::{LineEvent, LineEvents, Stop, listen};
 pub use output::Database;
 #[cfg(feature = "parquet")]
 pub use output::ParquetFiles;
+#[cfg(feature = "xlsx")]
+pub use output::Workbook;
 pub use output::{
     Destination, Existing, JsonLines, Output, OutputError, OutputOptions, Outputs, Protected, RejectFile, TableOptions,
-    TableStyle, Tables, TextBuffer, received_text,
+    TableStyle, Tables, TextBuffer, TimeStyle, Zone, received_text,
 };
 pub use pieces::{PieceOptions, Pieces, pump_pieces};
 pub use port::{

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use usus::format::Serial;
 use usus::{Plan, Wants};
 use usus_io::{
-    Destination, Existing, OutputError, OutputOptions, Outputs, Protected, Source, TableOptions, TableStyle,
+    Destination, Existing, OutputError, OutputOptions, Outputs, Protected, Source, TableOptions, TableStyle, TimeStyle,
 };
 
 use super::one::Allowed;
@@ -42,6 +42,7 @@ impl Target {
             Ending::WrongUsage
         };
         let plan = loaded.plan.select(&wants).map_err(|unknown| wrong(unknown.to_string()))?;
+        let plan = if tables.tags { plan.with_tags() } else { plan };
         let destination = Destination::named(out).map_err(|error| wrong(error.to_string()))?;
         let mut protected = Protected::default();
         protected.add(Path::new(format));
@@ -61,8 +62,15 @@ impl Target {
         style.decimal_comma = tables.decimal_comma;
         style.units = tables.units;
         style.guard_formulas = tables.guard_formulas;
-        style.sheet_times = tables.sheet_times;
         style
+    }
+
+    /// How times of arrival are shown.
+    fn times(&self) -> TimeStyle {
+        let mut times = TimeStyle::default();
+        times.zone = self.tables.zone.clone().unwrap_or_default();
+        (times.digits, times.sheet) = (self.tables.time_digits, self.tables.sheet_times);
+        times
     }
 
     /// Whether what the source says is enough for the format.
@@ -93,6 +101,7 @@ impl Target {
         let options = OutputOptions {
             columns: TableOptions { origin: tables.origin, ..columns },
             style: self.style(),
+            times: self.times(),
             rejects: tables.rejects.clone(),
             existing: match (tables.overwrite, self.append) {
                 (true, _) => Existing::Replace,

@@ -7,7 +7,7 @@ use usus::quality::{Notes, Qualities};
 use usus::{Decoder, LineId, LineInside, Notice, Plan, Record, Reject, Sink, Time};
 
 use super::files::Files;
-use super::options::OutputOptions;
+use super::options::{Existing, OutputOptions};
 use super::{Destination, Output, OutputError, dated, received_text};
 use crate::pieces::Pieces;
 
@@ -51,15 +51,22 @@ impl Opening {
         Files::unopened(&self.plan, &self.destination, &self.options)
     }
 
-    fn open(&self, day: i64, lines: &BTreeMap<LineId, String>) -> Result<Files, OutputError> {
+    /// Opens the files of a day of which some have been ended already: the next ones, or the same if they can be gone on with.
+    fn open(&self, day: i64, ended: usize, lines: &BTreeMap<LineId, String>) -> Result<Files, OutputError> {
         let mut files = if self.is_piece {
             self.unopened()?
         } else {
             let date = received_text(Time::from_nanoseconds(day.saturating_mul(DAY)), 0);
-            let date = date.split('T').next().unwrap_or_default();
-            let destination = self.destination.on(date).ok_or(OutputError::NotDaily)?;
-            let rejects = self.options.rejects.as_ref().map(|path| dated(path, date));
-            Files::open(&self.plan, &destination, &OutputOptions { rejects, ..self.options.clone() })?
+            let mut date = date.split('T').next().unwrap_or_default().to_owned();
+            let mut options = self.options.clone();
+            match (ended, &self.destination) {
+                (0, _) => {}
+                (_, Destination::Database(_)) => options.existing = Existing::Continue,
+                (ended, _) => date = format!("{date}.{}", ended + 1),
+            }
+            let destination = self.destination.on(&date).ok_or(OutputError::NotDaily)?;
+            options.rejects = options.rejects.map(|path| dated(&path, &date));
+            Files::open(&self.plan, &destination, &options)?
         };
         files.begin_source(&self.source.0, &self.source.1)?;
         lines.iter().for_each(|(line, name)| files.name_line(*line, name));
@@ -192,22 +199,34 @@ impl Outputs {
     }
 
     fn turn_to(&mut self, time: Option<Time>) -> Result<(), OutputError> {
-        let last = self.days.last().map(|(day, _)| *day);
-        let day = time.map(|time| time.nanoseconds().div_euclid(DAY)).or(last).unwrap_or_default();
-        if last == Some(day) {
+        let zone = self.opening.as_ref().map(|opening| &opening.options.times.zone);
+        let local = time.map(|time| zone.map_or(time, |zone| zone.local(time)));
+        let day = local.map(|time| time.nanoseconds().div_euclid(DAY));
+        let day = day.or(self.days.last().map(|(day, _)| *day)).unwrap_or_default();
+        self.turn_to_day(day)
+    }
+
+    fn turn_to_day(&mut self, day: i64) -> Result<(), OutputError> {
+        if self.days.last().is_some_and(|(last, _)| *last == day) {
             return Ok(());
         }
-        let found = self.days.iter().position(|(known, _)| *known == day);
-        let files = match (found, &self.opening) {
-            (Some(index), _) => self.days.remove(index).1,
-            (None, Some(opening)) => opening.open(day, &self.lines)?,
-            (None, None) => return Ok(()),
+        let Some(opening) = &self.opening else { return Ok(()) };
+        let found = self.days.iter().position(|(known, files)| *known == day && !files.is_ended());
+        let files = match found {
+            Some(index) => self.days.remove(index).1,
+            None => {
+                let ended = self.days.iter().filter(|(known, _)| *known == day).count();
+                opening.open(day, ended, &self.lines)?
+            }
         };
         self.days.push((day, files));
-        let is_piece = self.opening.as_ref().is_some_and(|opening| opening.is_piece);
-        match self.days.len().checked_sub(OPEN + 1).filter(|_| !is_piece) {
-            Some(index) => self.days[index].1.release(),
-            None => Ok(()),
+        if opening.is_piece {
+            return Ok(());
+        }
+        let open = self.days.iter().filter(|(_, files)| !files.is_ended()).count();
+        match self.days.iter_mut().find(|(_, files)| !files.is_ended()) {
+            Some((_, files)) if open > OPEN => files.release(),
+            _ => Ok(()),
         }
     }
 }
@@ -274,7 +293,11 @@ impl Pieces for Outputs {
     fn join(&mut self, piece: &mut Outputs) -> Result<(), OutputError> {
         self.qualities.join(piece.take_qualities());
         for (day, files) in &mut piece.days {
-            self.at(Some(Time::from_nanoseconds(day.saturating_mul(DAY))))?.join(files)?;
+            self.turn_to_day(*day)?;
+            match self.days.last_mut() {
+                Some((_, joined)) => joined.join(files)?,
+                None => return Err(OutputError::NotDaily),
+            }
         }
         if piece.opening.is_some() {
             // Where the days are divided, a piece begins with none.

@@ -9,6 +9,8 @@ use usus::{Decoder, LineId, Plan, Record, Reject};
 use super::Database;
 #[cfg(feature = "parquet")]
 use super::ParquetFiles;
+#[cfg(feature = "xlsx")]
+use super::Workbook;
 use super::json::JsonLines;
 use super::options::OutputOptions;
 use super::rejects::RejectFile;
@@ -26,6 +28,8 @@ enum Records {
     Json(JsonLines),
     /// One that sees all records in their order.
     Other(Box<dyn Output>),
+    /// One that is written and closed: its files, and its remarks.
+    Ended(Vec<(PathBuf, u64)>, Vec<String>),
     /// Nowhere: what has to see all in order is not filled in pieces.
     Nowhere,
 }
@@ -39,9 +43,10 @@ impl Files {
     /// What is in the way.
     pub(super) fn open(plan: &Plan, destination: &Destination, options: &OutputOptions) -> Result<Files, OutputError> {
         let mut paths = match destination {
-            Destination::JsonLines(path) | Destination::Database(path) | Destination::Parquet(path) => {
-                vec![path.clone()]
-            }
+            Destination::JsonLines(path)
+            | Destination::Database(path)
+            | Destination::Workbook(path)
+            | Destination::Parquet(path) => vec![path.clone()],
             _ => Tables::paths(plan, destination)?,
         };
         paths.extend(options.rejects.clone());
@@ -65,6 +70,10 @@ impl Files {
             Destination::ParquetDirectory(path) => {
                 Records::Other(Box::new(ParquetFiles::directory(plan, path, options)?))
             }
+            #[cfg(feature = "xlsx")]
+            Destination::Workbook(path) => Records::Other(Box::new(Workbook::create(plan, path, options)?)),
+            #[cfg(not(feature = "xlsx"))]
+            Destination::Workbook(path) => return Err(OutputError::NotBuilt { path: path.clone(), feature: "xlsx" }),
             #[cfg(not(feature = "parquet"))]
             Destination::Parquet(path) | Destination::ParquetDirectory(path) => {
                 return Err(OutputError::NotBuilt { path: path.clone(), feature: "parquet" });
@@ -87,10 +96,16 @@ impl Files {
         matches!(self.records, Records::Tables(_) | Records::Json(_))
     }
 
+    /// Whether it takes nothing more.
+    pub(super) fn is_ended(&self) -> bool {
+        matches!(self.records, Records::Ended(..))
+    }
+
     /// What the output could not hold as it is.
     pub(super) fn remarks(&self) -> Vec<String> {
         match &self.records {
             Records::Other(output) => output.remarks(),
+            Records::Ended(_, remarks) => remarks.clone(),
             Records::Tables(_) | Records::Json(_) | Records::Nowhere => Vec::new(),
         }
     }
@@ -100,7 +115,7 @@ impl Files {
         let records = match &self.records {
             Records::Tables(tables) => tables.mended(),
             Records::Json(json) => json.mended(),
-            Records::Other(_) | Records::Nowhere => &[],
+            Records::Other(_) | Records::Ended(..) | Records::Nowhere => &[],
         };
         records.iter().chain(self.rejects.iter().flat_map(RejectFile::mended))
     }
@@ -114,7 +129,7 @@ impl Files {
             Records::Tables(tables) => tables.begin_source(name),
             Records::Json(json) => json.begin_source(name),
             Records::Other(output) => output.begin_source(name, stream)?,
-            Records::Nowhere => {}
+            Records::Ended(..) | Records::Nowhere => {}
         }
         Ok(())
     }
@@ -123,7 +138,7 @@ impl Files {
     pub(super) fn end_source(&mut self, decoder: &Decoder) -> Result<(), OutputError> {
         match &mut self.records {
             Records::Other(output) => output.end_source(decoder),
-            Records::Tables(_) | Records::Json(_) | Records::Nowhere => Ok(()),
+            _ => Ok(()),
         }
     }
 
@@ -139,7 +154,7 @@ impl Files {
     ) -> Result<Files, OutputError> {
         let records = match destination {
             Destination::StandardOutput | Destination::TableOutput => return Err(OutputError::NotDaily),
-            Destination::JsonLines(_) => Records::Json(JsonLines::unopened(plan, options.columns)),
+            Destination::JsonLines(_) => Records::Json(JsonLines::unopened(plan, options)),
             Destination::Table(_) => Records::Tables(Tables::unopened(plan, options, true)?),
             Destination::Directory(_) => Records::Tables(Tables::unopened(plan, options, false)?),
             _ => Records::Nowhere,
@@ -153,7 +168,7 @@ impl Files {
             Records::Tables(tables) => tables.flush(),
             Records::Json(json) => json.flush(),
             Records::Other(output) => output.flush(),
-            Records::Nowhere => Ok(()),
+            Records::Ended(..) | Records::Nowhere => Ok(()),
         };
         let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::flush);
         records.and(rejects)
@@ -166,7 +181,7 @@ impl Files {
             Records::Tables(tables) => tables.flush(),
             Records::Json(json) => json.flush(),
             Records::Other(output) => output.finish(),
-            Records::Nowhere => Ok(()),
+            Records::Ended(..) | Records::Nowhere => Ok(()),
         };
         records.and(rejects)
     }
@@ -186,6 +201,7 @@ impl Files {
             Records::Tables(tables) => tables.files(),
             Records::Json(json) => json.files(),
             Records::Other(output) => output.files(),
+            Records::Ended(files, _) => files.clone(),
             Records::Nowhere => Vec::new(),
         };
         files.extend(self.rejects.iter().map(RejectFile::file));
@@ -197,7 +213,7 @@ impl Files {
             Records::Tables(tables) => tables.name_line(line.index(), name),
             Records::Json(json) => json.name_line(line.index(), name),
             Records::Other(output) => output.line(line, name),
-            Records::Nowhere => {}
+            Records::Ended(..) | Records::Nowhere => {}
         }
         if let Some(rejects) = &mut self.rejects {
             rejects.name_line(line.index(), name);
@@ -210,7 +226,7 @@ impl Files {
             Records::Tables(tables) => tables.record(record, notes),
             Records::Json(json) => json.record(record, notes),
             Records::Other(output) => output.record(record, notes),
-            Records::Nowhere => Ok(()),
+            Records::Ended(..) | Records::Nowhere => Ok(()),
         }
     }
 
@@ -223,7 +239,7 @@ impl Files {
         let records = match &self.records {
             Records::Tables(tables) => Records::Tables(tables.piece()),
             Records::Json(json) => Records::Json(json.piece()),
-            Records::Other(_) | Records::Nowhere => Records::Nowhere,
+            Records::Other(_) | Records::Ended(..) | Records::Nowhere => Records::Nowhere,
         };
         Files { records, rejects: self.rejects.as_ref().map(RejectFile::piece) }
     }
@@ -233,8 +249,12 @@ impl Files {
         let records = match &mut self.records {
             Records::Tables(tables) => tables.release(),
             Records::Json(json) => json.release(),
-            Records::Other(output) => output.flush(),
-            Records::Nowhere => Ok(()),
+            Records::Other(output) => {
+                let ended = output.finish();
+                self.records = Records::Ended(output.files(), output.remarks());
+                ended
+            }
+            Records::Ended(..) | Records::Nowhere => Ok(()),
         };
         let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::release);
         records.and(rejects)

@@ -17,13 +17,15 @@ use usus::{Absent, Cell, FieldSchema, Plan, Quality, Reading, Record, Value};
 
 use super::mend::{self, Form};
 use super::options::{Existing, OutputOptions, TableOptions};
-use super::writer::{Put, RowWriter};
-use super::{Origin, OutputError, Repeated, is_bare, put_flag, received_text};
+use super::times::TimeStyle;
+use super::writer::{Buffer, Put, RowWriter};
+use super::{Origin, OutputError, Repeated, is_bare, put_flag};
 
 /// Records in JSON Lines.
 pub struct JsonLines {
     writer: RowWriter,
     options: TableOptions,
+    times: TimeStyle,
     origin: Origin,
     kinds: Arc<[Kind]>,
     mended: Vec<(PathBuf, u64)>,
@@ -48,14 +50,19 @@ struct Key {
 
 impl Key {
     fn of(field: &FieldSchema) -> Key {
-        let text = format!("\"{}\":", field.name).into_bytes();
+        let mut buffer = Buffer::default();
+        buffer.put(|room: &mut TextBuffer<'_>| {
+            put_string(&field.name, room);
+            room.byte(b':');
+        });
+        let text = buffer.text().to_vec();
         Key { text: Repeated::of(text), items: field.items.iter().map(Key::of).collect() }
     }
 }
 
 impl JsonLines {
-    fn new(plan: &Plan, writer: RowWriter, options: TableOptions) -> JsonLines {
-        let options = options.for_plan(plan);
+    fn new(plan: &Plan, writer: RowWriter, options: &OutputOptions) -> JsonLines {
+        let (times, options) = (options.times.clone(), options.columns.for_plan(plan));
         let kinds = plan.schema().kinds.iter().map(|kind| {
             let begin = format!("{{\"kind\":\"{}\"", kind.name).into_bytes();
             Kind {
@@ -64,21 +71,22 @@ impl JsonLines {
                 keys: kind.fields.iter().map(Key::of).collect(),
             }
         });
-        JsonLines { writer, options, origin: Origin::default(), kinds: kinds.collect(), mended: Vec::new() }
+        let (origin, kinds) = (Origin::default(), kinds.collect());
+        JsonLines { writer, options, times, origin, kinds, mended: Vec::new() }
     }
 
     pub(super) fn standard_output(plan: &Plan, options: &OutputOptions) -> JsonLines {
-        JsonLines::new(plan, RowWriter::standard_output(), options.columns)
+        JsonLines::new(plan, RowWriter::standard_output(), options)
     }
 
     pub(super) fn file(plan: &Plan, path: &Path, options: &OutputOptions) -> Result<JsonLines, OutputError> {
         let mended = mend_lines(path, options.existing)?;
         let (writer, _) = RowWriter::create(path, Form::Lines, options.existing)?;
-        Ok(JsonLines { mended, ..JsonLines::new(plan, writer, options.columns) })
+        Ok(JsonLines { mended, ..JsonLines::new(plan, writer, options) })
     }
 
     /// Rows that wait for a file.
-    pub(super) fn unopened(plan: &Plan, options: TableOptions) -> JsonLines {
+    pub(super) fn unopened(plan: &Plan, options: &OutputOptions) -> JsonLines {
         JsonLines::new(plan, RowWriter::piece(), options)
     }
 
@@ -92,8 +100,8 @@ impl JsonLines {
     }
 
     pub(super) fn piece(&self) -> JsonLines {
-        let (origin, kinds) = (self.origin.clone(), Arc::clone(&self.kinds));
-        JsonLines { writer: RowWriter::piece(), options: self.options, origin, kinds, mended: Vec::new() }
+        let (origin, kinds, times) = (self.origin.clone(), Arc::clone(&self.kinds), self.times.clone());
+        JsonLines { writer: RowWriter::piece(), options: self.options, times, origin, kinds, mended: Vec::new() }
     }
 
     pub(super) fn join(&mut self, piece: &mut JsonLines) -> Result<(), OutputError> {
@@ -110,9 +118,9 @@ impl JsonLines {
 
     /// Puts a record. What is not plain about its readings is noted.
     pub(super) fn record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {
-        let (options, origin) = (self.options, &self.origin);
+        let (options, times, origin) = (self.options, &self.times, &self.origin);
         let kind = &self.kinds[record.kind_index()];
-        self.writer.row(Line { record, options, origin, kind, notes })
+        self.writer.row(Line { record, options, times, origin, kind, notes })
     }
 
     pub(super) fn flush(&mut self) -> Result<(), OutputError> {
@@ -128,6 +136,7 @@ impl JsonLines {
 struct Line<'r, 'o> {
     record: &'r Record<'r>,
     options: TableOptions,
+    times: &'o TimeStyle,
     origin: &'o Origin,
     kind: &'o Kind,
     notes: &'o mut Notes,
@@ -136,14 +145,14 @@ struct Line<'r, 'o> {
 impl Put for Line<'_, '_> {
     #[inline(always)]
     fn put(&mut self, room: &mut TextBuffer<'_>) {
-        let Line { record, options, origin, kind, ref mut notes } = *self;
+        let Line { record, options, times, origin, kind, ref mut notes } = *self;
         notes.truncate(0);
         // Nothing but the kind stands in front of the ranges where all comes from one source without times.
         if record.received().is_none() && options == TableOptions::default() {
             kind.begin_ranges.put(room);
         } else {
             kind.begin.put(room);
-            put_origin(options, origin, record, room);
+            put_origin(options, times, origin, record, room);
             room.text(RANGES);
         }
         let mut ranges = record.ranges();
@@ -177,10 +186,16 @@ fn put_range((offset, length): (u64, u64), room: &mut TextBuffer<'_>) {
 
 /// Where a record comes from, and when it was received.
 #[inline(never)]
-fn put_origin(options: TableOptions, origin: &Origin, record: &Record<'_>, room: &mut TextBuffer<'_>) {
+fn put_origin(
+    options: TableOptions,
+    times: &TimeStyle,
+    origin: &Origin,
+    record: &Record<'_>,
+    room: &mut TextBuffer<'_>,
+) {
     if let Some(time) = record.received() {
         room.text(b",\"received\":\"");
-        room.text(received_text(time, 9).as_bytes());
+        room.text(times.text(time, 9).as_bytes());
         room.byte(b'"');
     }
     if options.source || options.origin {
@@ -327,9 +342,8 @@ fn put_qualities(record: &Record<'_>, room: &mut TextBuffer<'_>) {
     room.text(b",\"quality\":{");
     let mut tell = |name: String, quality: Quality| {
         if quality != Quality::Good {
-            room.byte(b'"');
-            room.text(name.as_bytes());
-            room.text(b"\":\"");
+            put_string(&name, room);
+            room.text(b":\"");
             room.text(quality.word().as_bytes());
             room.text(b"\",");
         }

@@ -19,6 +19,9 @@ mod rows;
 mod styled;
 mod tables;
 mod text_buffer;
+mod times;
+#[cfg(feature = "xlsx")]
+mod workbook;
 mod writer;
 
 use std::borrow::Cow;
@@ -27,7 +30,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use usus::quality::Notes;
-use usus::{Decoder, LineId, Record, Time};
+use usus::{Decoder, LineId, Record};
 
 #[cfg(feature = "parquet")]
 pub use self::parquet::ParquetFiles;
@@ -39,6 +42,9 @@ pub use options::{Existing, OutputOptions, Protected, TableOptions, TableStyle};
 pub use rejects::RejectFile;
 pub use tables::Tables;
 pub use text_buffer::TextBuffer;
+pub use times::{TimeStyle, Zone, received_text};
+#[cfg(feature = "xlsx")]
+pub use workbook::Workbook;
 
 /// Where records are to go, told from the name that the user gives.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -56,6 +62,8 @@ pub enum Destination {
     Directory(PathBuf),
     /// A database in SQLite.
     Database(PathBuf),
+    /// A workbook in XLSX.
+    Workbook(PathBuf),
     /// Parquet of one kind to a file.
     Parquet(PathBuf),
     /// Parquet of all kinds to a directory.
@@ -83,6 +91,7 @@ impl Destination {
             _ if name.is_dir() => Ok(Destination::Directory(name.to_owned())),
             Some("jsonl") => Ok(Destination::JsonLines(name.to_owned())),
             Some("csv") => Ok(Destination::Table(name.to_owned())),
+            Some("xlsx") => Ok(Destination::Workbook(name.to_owned())),
             Some("parquet") => Ok(Destination::Parquet(name.to_owned())),
             Some("sqlite" | "sqlite3" | "db") => Ok(Destination::Database(name.to_owned())),
             None => Ok(Destination::Directory(name.to_owned())),
@@ -112,6 +121,7 @@ impl Destination {
             Destination::JsonLines(path)
             | Destination::Table(path)
             | Destination::Database(path)
+            | Destination::Workbook(path)
             | Destination::Parquet(path) => path.parent(),
         }
     }
@@ -124,6 +134,7 @@ impl Destination {
             Destination::Table(path) => Some(Destination::Table(dated(path, date))),
             Destination::Directory(path) => Some(Destination::Directory(path.join(date))),
             Destination::Database(path) => Some(Destination::Database(dated(path, date))),
+            Destination::Workbook(path) => Some(Destination::Workbook(dated(path, date))),
             Destination::Parquet(path) => Some(Destination::Parquet(dated(path, date))),
             Destination::ParquetDirectory(path) => Some(Destination::ParquetDirectory(path.join(date))),
         }
@@ -343,18 +354,6 @@ impl OutputError {
     pub fn is_closed_pipe(&self) -> bool {
         matches!(self, OutputError::Write { error, .. } if error.kind() == io::ErrorKind::BrokenPipe)
     }
-}
-
-/// A time as outputs show it: ISO 8601 in UTC with so many digits of a second, at most nine; the rest is cut off.
-pub fn received_text(time: Time, digits: usize) -> String {
-    let mut text = time.to_string();
-    // "….123456789Z": the point and the unwanted digits stand before the Z.
-    text.truncate(text.len() - 1 - (9 - digits.min(9)));
-    if digits == 0 {
-        text.pop();
-    }
-    text.push('Z');
-    text
 }
 
 /// A text that is put again and again. Nearly always it is no longer than `N` bytes: a block of fixed size is copied faster.

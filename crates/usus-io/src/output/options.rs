@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use usus::Plan;
 
 use super::OutputError;
+use super::times::TimeStyle;
 
 /// Which columns stand in front of the fields. They are the same for every row, whatever comes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -39,13 +40,11 @@ pub struct TableStyle {
     pub units: bool,
     /// An apostrophe is put in front of texts that a spreadsheet would take for a formula. Numbers are spared.
     pub guard_formulas: bool,
-    /// Times of arrival as spreadsheets read them: `2026-11-25 06:00:00.123`, in UTC.
-    pub sheet_times: bool,
 }
 
 impl Default for TableStyle {
     fn default() -> TableStyle {
-        TableStyle { separator: b',', decimal_comma: false, units: false, guard_formulas: false, sheet_times: false }
+        TableStyle { separator: b',', decimal_comma: false, units: false, guard_formulas: false }
     }
 }
 
@@ -68,11 +67,13 @@ pub struct OutputOptions {
     pub columns: TableOptions,
     /// What rows of tables look like.
     pub style: TableStyle,
+    /// How times of arrival are shown where people read them: in tables, JSON Lines and workbooks. Databases, Parquet and rejects have instants in UTC.
+    pub times: TimeStyle,
     /// Where rejects go, if anywhere.
     pub rejects: Option<PathBuf>,
     /// What is done about files that are there already.
     pub existing: Existing,
-    /// A set of files for each day (UTC) on which something was received, with its date in their names.
+    /// A set of files for each day of the zone on which something was received, with its date in their names.
     pub daily: bool,
     /// Files that are read, and so never written.
     pub protected: Protected,

@@ -4,8 +4,9 @@
 use usus::quality::{ItemPath, Notes};
 use usus::{Cell, Decimal, FieldSchema, Items, Reading, Record, Time, Value};
 
+use super::Origin;
 use super::options::{TableOptions, TableStyle};
-use super::{Origin, received_text};
+use super::times::TimeStyle;
 
 /// A row that is being put together.
 pub(super) struct StyledRow<'r> {
@@ -58,12 +59,8 @@ impl<'r> StyledRow<'r> {
         self.cell(&if self.style.decimal_comma { text.replace('.', ",") } else { text });
     }
 
-    fn received(&mut self, time: Option<Time>) {
-        let text = time.map(|time| received_text(time, 3)).unwrap_or_default();
-        match self.style.sheet_times {
-            true => self.cell(text.replace('T', " ").trim_end_matches('Z')),
-            false => self.cell(&text),
-        }
+    fn received(&mut self, time: Option<Time>, times: &TimeStyle) {
+        self.cell(&time.map(|time| times.text(time, 3)).unwrap_or_default());
     }
 
     fn value(&mut self, value: Value<'_>) {
@@ -86,6 +83,7 @@ impl<'r> StyledRow<'r> {
 /// What the rows of a record and of its groups share.
 pub(super) struct Shared<'s> {
     pub(super) style: TableStyle,
+    pub(super) times: &'s TimeStyle,
     pub(super) options: TableOptions,
     pub(super) origin: &'s Origin,
     pub(super) has_offset: bool,
@@ -113,7 +111,7 @@ impl Shared<'_> {
             row.cell(&record.item().to_string());
         }
         if self.options.received {
-            row.received(record.received());
+            row.received(record.received(), self.times);
         }
         let mut quality = Vec::new();
         for (schema, cell) in record.fields() {

@@ -13,6 +13,7 @@ use super::mend::{self, Form};
 use super::options::{Existing, OutputOptions, TableOptions, TableStyle};
 use super::rows::{ItemRows, RecordRow, Row, put_front};
 use super::styled::{Shared, StyledRow};
+use super::times::TimeStyle;
 use super::writer::{Buffer, RowWriter};
 use super::{Destination, Origin, OutputError, Repeated};
 
@@ -21,6 +22,7 @@ pub struct Tables {
     place: Place,
     options: TableOptions,
     style: TableStyle,
+    times: TimeStyle,
     existing: Existing,
     schema: Schema,
     kinds: Vec<KindTables>,
@@ -120,7 +122,7 @@ impl Tables {
                 has_offset: has_offset(columns, kind),
                 has_front,
                 has_quality: kind.has_quality(),
-                is_styled: options.style != TableStyle::default() || single,
+                is_styled: options.style != TableStyle::default() || options.times != TimeStyle::default() || single,
                 records: None,
                 groups: groups_of(kind).collect(),
             }
@@ -129,6 +131,7 @@ impl Tables {
             place,
             options: columns,
             style: options.style,
+            times: options.times.clone(),
             existing: options.existing,
             kinds: kinds.collect(),
             schema,
@@ -151,7 +154,8 @@ impl Tables {
 
     /// The same tables without rows, to be filled elsewhere and joined.
     pub(super) fn piece(&self) -> Tables {
-        let options = OutputOptions { columns: self.options, style: self.style, ..OutputOptions::default() };
+        let (columns, style, times) = (self.options, self.style, self.times.clone());
+        let options = OutputOptions { columns, style, times, ..OutputOptions::default() };
         Tables::of(Place::Piece, self.schema.clone(), &options, self.origin.clone())
     }
 
@@ -398,9 +402,9 @@ impl Tables {
                 self.kinds[index].groups[number].items = Some(self.begin_group(index, number)?);
             }
         }
-        let Tables { options, style, kinds, origin, styled, .. } = self;
+        let Tables { options, style, times, kinds, origin, styled, .. } = self;
         let KindTables { has_offset, has_quality, records, groups, .. } = &mut kinds[index];
-        let shared = Shared { style: *style, options: *options, origin, has_offset: *has_offset };
+        let shared = Shared { style: *style, times, options: *options, origin, has_offset: *has_offset };
         styled.clear();
         shared.record(record, *has_quality, notes, styled);
         if let Some(writer) = records {

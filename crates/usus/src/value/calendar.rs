@@ -47,6 +47,16 @@ impl Date {
     pub const fn day(self) -> u8 {
         self.day
     }
+
+    /// Days since 1970-01-01 in the proleptic Gregorian calendar, as ISO 8601 has it. Years are counted from 1 March, so that a leap day is a
+    /// year's last; 400 of them have 146,097 days.
+    pub const fn days(self) -> i64 {
+        let (month, day) = (self.month as i64, self.day as i64);
+        let year = self.year as i64 - (month <= 2) as i64;
+        let (era, of_era) = (year.div_euclid(400), year.rem_euclid(400));
+        let of_year = (153 * ((month + 9) % 12) + 2) / 5 + day - 1;
+        era * 146_097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719_468
+    }
 }
 
 impl fmt::Display for Date {
@@ -109,6 +119,12 @@ impl Clock {
     /// How many digits of the second's fraction were sent.
     pub const fn digits(self) -> u8 {
         self.digits
+    }
+
+    /// Nanoseconds since midnight; nothing in a leap second, which has no place in a day of 86,400.
+    pub const fn nanoseconds(self) -> Option<i64> {
+        let seconds = (self.hour as i64 * 60 + self.minute as i64) * 60 + self.second as i64;
+        if self.second == 60 { None } else { Some(seconds * 1_000_000_000 + self.nanosecond as i64) }
     }
 }
 
@@ -187,6 +203,13 @@ impl DateTime {
     /// The time of day.
     pub const fn clock(self) -> Clock {
         self.clock
+    }
+
+    /// Nanoseconds since 1970-01-01T00:00:00, in UTC if its offset from that is known; nothing in a leap second, or if that is no `i64`.
+    pub fn nanoseconds(self) -> Option<i64> {
+        let ahead = i64::from(self.offset.unwrap_or(0)) * 60;
+        let midnight = i128::from(self.date.days() * 86_400 - ahead) * 1_000_000_000;
+        i64::try_from(midnight + i128::from(self.clock.nanoseconds()?)).ok()
     }
 
     /// Minutes by which the clock is ahead of UTC; nothing if that is not known.

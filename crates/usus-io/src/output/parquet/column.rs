@@ -11,7 +11,7 @@ use arrow_array::{
 };
 use arrow_buffer::{BooleanBufferBuilder, Buffer, NullBufferBuilder, OffsetBuffer, ScalarBuffer};
 use arrow_schema::{ArrowError, DataType, FieldRef, TimeUnit};
-use usus::{Clock, Date, DateTime, Decimal, Value};
+use usus::{Decimal, Value};
 
 use crate::output::cells::Cell;
 
@@ -197,9 +197,9 @@ impl Column {
                 true
             }
             (Values::Times(values), Cell::Time(time)) => put(values, Some(time.nanoseconds())),
-            (Values::Times(values), Cell::Value(Value::DateTime(both))) => put(values, instant(both)),
-            (Values::Dates(values), Cell::Value(Value::Date(date))) => put(values, i32::try_from(days(date)).ok()),
-            (Values::Clocks(values), Cell::Value(Value::Clock(clock))) => put(values, time_of_day(clock)),
+            (Values::Times(values), Cell::Value(Value::DateTime(both))) => put(values, both.nanoseconds()),
+            (Values::Dates(values), Cell::Value(Value::Date(date))) => put(values, i32::try_from(date.days()).ok()),
+            (Values::Clocks(values), Cell::Value(Value::Clock(clock))) => put(values, clock.nanoseconds()),
             (Values::Singles(values), Cell::Value(Value::F32(number))) => put(values, Some(number)),
             (Values::Doubles(values), Cell::Value(Value::F64(number))) => put(values, Some(number)),
             (Values::Flags(values), Cell::Value(Value::Bool(flag))) => {
@@ -317,27 +317,4 @@ fn put<T: Default>(values: &mut Vec<T>, value: Option<T>) -> bool {
 fn at_places(number: Decimal, places: u8) -> Option<i128> {
     let more = places.checked_sub(number.places())?;
     number.coefficient().checked_mul(10i128.checked_pow(more.into())?)
-}
-
-/// Days since 1970 (the civil calendar, by counting from 1 March in years of 400).
-fn days(date: Date) -> i64 {
-    let (year, month, day) = (i64::from(date.year()), i64::from(date.month()), i64::from(date.day()));
-    let year = if month <= 2 { year - 1 } else { year };
-    let (era, of_era) = (year.div_euclid(400), year.rem_euclid(400));
-    let of_year = (153 * ((month + 9) % 12) + 2) / 5 + day - 1;
-    era * 146_097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719_468
-}
-
-/// Nanoseconds since midnight. A leap second has no place in a day.
-fn time_of_day(clock: Clock) -> Option<i64> {
-    let seconds = (i64::from(clock.hour()) * 60 + i64::from(clock.minute())) * 60 + i64::from(clock.second());
-    (seconds < 86_400).then(|| seconds * 1_000_000_000 + i64::from(clock.nanosecond()))
-}
-
-/// Nanoseconds since 1970, in UTC if the offset from it is known.
-fn instant(both: DateTime) -> Option<i64> {
-    let minutes = i64::from(both.offset().unwrap_or(0));
-    let seconds = days(both.date()) * 86_400 - minutes * 60;
-    let nanoseconds = i128::from(seconds) * 1_000_000_000 + i128::from(time_of_day(both.clock())?);
-    i64::try_from(nanoseconds).ok()
 }
