@@ -351,7 +351,7 @@ const DESTINATIONS: &str = "DEST is one of
   FILE.sqlite             a database (also .db): a table for each kind and group; what is converted again replaces its rows
   FILE.xlsx               a workbook: a sheet for each kind and group
   FILE.parquet            columns for analysis, of one kind; parquet:DIR has a file for each kind
-  -, csv:-                JSON Lines, and CSV of one kind, to standard output";
+  -, csv:-, table:-       to standard output: JSON Lines, CSV of one kind, aligned text for reading";
 
 /// Line settings. A speed alone means eight data bits, no parity, one stop bit, as it does wherever nothing else is said.
 fn serial(text: &str) -> Result<Serial, String> {

@@ -124,7 +124,7 @@ fn json_row(port: &PortInfo) -> String {
     // Bidirectional and zero-width characters stay raw in JSON texts: they are escaped like all else that a terminal would obey.
     let mut text = String::new();
     for character in row.to_string().chars() {
-        match crate::safe::is_harmful(character) {
+        match Safe::is_harmful(character) {
             true => character.encode_utf16(&mut [0; 2]).iter().for_each(|unit| text += &format!("\\u{unit:04x}")),
             false => text.push(character),
         }

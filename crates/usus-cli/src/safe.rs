@@ -1,35 +1,10 @@
 //! Text from devices and files, made harmless for a terminal.
 
-use std::fmt;
-use std::fmt::Write;
-
-/// Shows a text with control, bidirectional and zero-width characters escaped.
-pub(crate) struct Safe<'a>(pub(crate) &'a str);
-
-impl fmt::Display for Safe<'_> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for character in self.0.chars() {
-            if is_harmful(character) {
-                write!(f, "{}", character.escape_unicode())?;
-            } else {
-                f.write_char(character)?;
-            }
-        }
-        Ok(())
-    }
-}
-
-/// Whether a character changes how others are shown, or is not seen at all.
-pub(crate) fn is_harmful(character: char) -> bool {
-    character.is_control()
-        || matches!(character,
-            '\u{00AD}' | '\u{061C}' | '\u{180E}' | '\u{200B}'..='\u{200F}' | '\u{2028}'..='\u{202E}' | '\u{2060}'..='\u{206F}'
-            | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E007F}')
-}
+pub(crate) use usus_io::Safe;
 
 /// A source text of the same length in bytes, in which harmful characters are replaced by visible ones. Line ends and tabs stay.
 pub(crate) fn same_length(text: &str) -> String {
-    let visible = |character: char| match (is_harmful(character), character.len_utf8()) {
+    let visible = |character: char| match (Safe::is_harmful(character), character.len_utf8()) {
         (false, _) => character,
         _ if matches!(character, '\n' | '\r' | '\t') => character,
         (true, 1) => '?',

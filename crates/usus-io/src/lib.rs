@@ -38,8 +38,8 @@ pub use output::ParquetFiles;
 #[cfg(feature = "xlsx")]
 pub use output::Workbook;
 pub use output::{
-    Destination, Existing, JsonLines, Output, OutputError, OutputOptions, Outputs, Protected, RejectFile, TableOptions,
-    TableStyle, Tables, TextBuffer, TimeStyle, Zone, received_text,
+    Destination, Existing, JsonLines, Listing, Output, OutputError, OutputOptions, Outputs, Protected, RejectFile,
+    Safe, TableOptions, TableStyle, Tables, TextBuffer, TimeStyle, Zone, received_text,
 };
 pub use pieces::{PieceOptions, Pieces, pump_pieces};
 pub use port::{

@@ -58,6 +58,8 @@ impl KindSchema {
 pub struct FieldSchema {
     /// Its name.
     pub name: String,
+    /// Its name in the format, if it is called otherwise: by its tag.
+    pub declared: Option<String>,
     /// What it is, for people.
     pub title: Option<String>,
     /// What the plant calls it.
@@ -103,6 +105,11 @@ impl Numbers {
 }
 
 impl FieldSchema {
+    /// Its name in the format.
+    pub fn declared_name(&self) -> &str {
+        self.declared.as_deref().unwrap_or(&self.name)
+    }
+
     /// Whether a reading of an item can have a quality other than good.
     pub fn items_have_quality(&self) -> bool {
         self.items.iter().any(|field| field.has_quality || field.items_have_quality())

@@ -63,6 +63,7 @@ pub fn number(plan: &Plan, name: &str) -> Plan {
             tag: None,
             unit: None,
             value_type: ValueType::Decimal,
+            declared: None,
             numbers: None,
             is_instant: false,
             has_quality: false,

@@ -147,7 +147,6 @@ pub(super) struct KindColumns {
 
 impl KindColumns {
     /// The tables of every kind, in the order of the schema.
-    #[cfg(any(feature = "sqlite", feature = "xlsx"))]
     pub(super) fn all(schema: &Schema, front: Front) -> Vec<KindColumns> {
         schema.kinds.iter().map(|kind| KindColumns::of(kind, front)).collect()
     }

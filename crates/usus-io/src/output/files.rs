@@ -15,7 +15,7 @@ use super::json::JsonLines;
 use super::options::OutputOptions;
 use super::rejects::RejectFile;
 use super::tables::Tables;
-use super::{Destination, Output, OutputError};
+use super::{Destination, Listing, Output, OutputError};
 
 /// The files of one conversion, or of one day of it: the records' and the rejects'.
 pub(super) struct Files {
@@ -51,7 +51,7 @@ impl Files {
         };
         paths.extend(options.rejects.clone());
         options.protected.check(&paths)?;
-        if let (Destination::StandardOutput | Destination::TableOutput, Some(other)) =
+        if let (Destination::StandardOutput | Destination::TableOutput | Destination::ListingOutput, Some(other)) =
             (destination, options.protected.holds(Path::new("/proc/self/fd/1")))
         {
             return Err(OutputError::IsInput { path: PathBuf::from("standard output"), other: other.to_owned() });
@@ -59,6 +59,7 @@ impl Files {
         let records = match destination {
             Destination::StandardOutput => Records::Json(JsonLines::standard_output(plan, options)),
             Destination::JsonLines(path) => Records::Json(JsonLines::file(plan, path, options)?),
+            Destination::ListingOutput => Records::Other(Box::new(Listing::new(plan, std::io::stdout(), options))),
             Destination::TableOutput => Records::Tables(Tables::standard_output(plan, options)?),
             Destination::Table(path) => Records::Tables(Tables::file(plan, path, options)?),
             Destination::Directory(path) => Records::Tables(Tables::directory(plan, path, options)?),
@@ -153,7 +154,9 @@ impl Files {
         options: &OutputOptions,
     ) -> Result<Files, OutputError> {
         let records = match destination {
-            Destination::StandardOutput | Destination::TableOutput => return Err(OutputError::NotDaily),
+            Destination::StandardOutput | Destination::TableOutput | Destination::ListingOutput => {
+                return Err(OutputError::NotDaily);
+            }
             Destination::JsonLines(_) => Records::Json(JsonLines::unopened(plan, options)),
             Destination::Table(_) => Records::Tables(Tables::unopened(plan, options, true)?),
             Destination::Directory(_) => Records::Tables(Tables::unopened(plan, options, false)?),

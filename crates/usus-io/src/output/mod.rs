@@ -8,6 +8,7 @@ mod days;
 mod files;
 mod groups;
 mod json;
+mod listing;
 mod mend;
 mod options;
 #[cfg(feature = "parquet")]
@@ -16,6 +17,7 @@ mod parquet;
 mod part;
 mod rejects;
 mod rows;
+mod safe;
 mod styled;
 mod tables;
 mod text_buffer;
@@ -38,8 +40,10 @@ pub use self::parquet::ParquetFiles;
 pub use database::Database;
 pub use days::Outputs;
 pub use json::JsonLines;
+pub use listing::Listing;
 pub use options::{Existing, OutputOptions, Protected, TableOptions, TableStyle};
 pub use rejects::RejectFile;
+pub use safe::Safe;
 pub use tables::Tables;
 pub use text_buffer::TextBuffer;
 pub use times::{TimeStyle, Zone, received_text};
@@ -54,6 +58,8 @@ pub enum Destination {
     StandardOutput,
     /// CSV of one kind to standard output.
     TableOutput,
+    /// Aligned text of all kinds to standard output.
+    ListingOutput,
     /// JSON Lines to a file.
     JsonLines(PathBuf),
     /// CSV of one kind to a file.
@@ -87,6 +93,9 @@ impl Destination {
         if let Some(directory) = name.to_str().and_then(|name| name.strip_prefix("parquet:")) {
             return Ok(Destination::ParquetDirectory(PathBuf::from(directory)));
         }
+        if name == Path::new("table:-") {
+            return Ok(Destination::ListingOutput);
+        }
         match name.extension().and_then(|ending| ending.to_str()) {
             _ if name.is_dir() => Ok(Destination::Directory(name.to_owned())),
             Some("jsonl") => Ok(Destination::JsonLines(name.to_owned())),
@@ -116,7 +125,7 @@ impl Destination {
     /// The directory that its files stand in; nothing for standard output.
     pub fn directory(&self) -> Option<&Path> {
         match self {
-            Destination::StandardOutput | Destination::TableOutput => None,
+            Destination::StandardOutput | Destination::TableOutput | Destination::ListingOutput => None,
             Destination::Directory(path) | Destination::ParquetDirectory(path) => Some(path),
             Destination::JsonLines(path)
             | Destination::Table(path)
@@ -129,7 +138,7 @@ impl Destination {
     /// The same with the date of a day in its name: `tables/2026-11-25/`, `tower.2026-11-25.csv`. Standard output has no name.
     pub fn on(&self, date: &str) -> Option<Destination> {
         match self {
-            Destination::StandardOutput | Destination::TableOutput => None,
+            Destination::StandardOutput | Destination::TableOutput | Destination::ListingOutput => None,
             Destination::JsonLines(path) => Some(Destination::JsonLines(dated(path, date))),
             Destination::Table(path) => Some(Destination::Table(dated(path, date))),
             Destination::Directory(path) => Some(Destination::Directory(path.join(date))),

@@ -614,6 +614,7 @@ fn push_group_of(
         tag: declared.tag.clone(),
         unit: None,
         value_type: if is_list { ValueType::List } else { ValueType::Group },
+        declared: None,
         numbers: None,
         is_instant: false,
         has_quality: false,

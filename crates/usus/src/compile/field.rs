@@ -800,6 +800,7 @@ pub(super) fn schema(declared: &Declared, kind: FieldType, name: &str) -> FieldS
         tag: declared.tag.clone(),
         unit: declared.unit.as_ref().map(|unit| unit.value.clone()).or(degrees),
         value_type,
+        declared: None,
         numbers: numbers(declared, kind),
         is_instant: false,
         has_quality: surprises

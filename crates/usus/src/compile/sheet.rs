@@ -267,6 +267,7 @@ fn flag_schema(name: &str, has_quality: bool) -> FieldSchema {
         tag: None,
         unit: None,
         value_type: ValueType::Bool,
+        declared: None,
         numbers: None,
         is_instant: false,
         has_quality,

@@ -40,7 +40,8 @@ fn rename(fields: &mut [FieldSchema]) {
     for field in fields {
         if let Some(tag) = field.tag.as_ref().filter(|tag| !taken.contains(&tag.to_lowercase())) {
             taken.push(tag.to_lowercase());
-            field.name.clone_from(tag);
+            let declared = core::mem::replace(&mut field.name, tag.clone());
+            field.declared.get_or_insert(declared);
         }
         let name = field.name.to_string();
         match field.is_list() {

@@ -137,7 +137,17 @@ impl Workbook {
                     let (unit, tag, title) = (text(&field.unit), text(&field.tag), text(&field.title));
                     let header = column.name_and_unit();
                     put(
-                        &[name, &header, record, group, &field.name, field.value_type.word(), &unit, &tag, &title],
+                        &[
+                            name,
+                            &header,
+                            record,
+                            group,
+                            field.declared_name(),
+                            field.value_type.word(),
+                            &unit,
+                            &tag,
+                            &title,
+                        ],
                         None,
                     )?;
                 }
