@@ -219,6 +219,9 @@ pub(crate) struct TableArguments {
     /// Digits of a second in times of arrival, 0 to 9. Without it, 3 in tables and 9 in JSON Lines
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(0..=9))]
     pub(crate) time_digits: Option<u8>,
+    /// Tracks: the fields that say where a record is, if they are not called latitude, longitude and altitude
+    #[arg(long, value_name = "LATITUDE,LONGITUDE[,HEIGHT]", value_delimiter = ',')]
+    pub(crate) position: Vec<String>,
     /// The plant's tags instead of the names of fields, where the format has some
     #[arg(long)]
     pub(crate) tags: bool,
@@ -350,6 +353,8 @@ const DESTINATIONS: &str = "DEST is one of
   FILE.jsonl              JSON Lines: an object for each record
   FILE.sqlite             a database (also .db): a table for each kind and group; what is converted again replaces its rows
   FILE.xlsx               a workbook: a sheet for each kind and group
+  FILE.geojson            points with all that the records say, of kinds that have a latitude and a longitude
+  FILE.gpx, FILE.kml      tracks of the same
   FILE.parquet            columns for analysis, of one kind; parquet:DIR has a file for each kind
   -, csv:-, table:-       to standard output: JSON Lines, CSV of one kind, aligned text for reading";
 

@@ -39,7 +39,7 @@ pub use output::ParquetFiles;
 pub use output::Workbook;
 pub use output::{
     Destination, Existing, JsonLines, Listing, Output, OutputError, OutputOptions, Outputs, Protected, RejectFile,
-    Safe, TableOptions, TableStyle, Tables, TextBuffer, TimeStyle, Zone, received_text,
+    Safe, TableOptions, TableStyle, Tables, TextBuffer, TimeStyle, TrackForm, Tracks, Zone, received_text,
 };
 pub use pieces::{PieceOptions, Pieces, pump_pieces};
 pub use port::{

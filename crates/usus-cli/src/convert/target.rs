@@ -102,6 +102,7 @@ impl Target {
             columns: TableOptions { origin: tables.origin, ..columns },
             style: self.style(),
             times: self.times(),
+            position: tables.position.clone(),
             rejects: tables.rejects.clone(),
             existing: match (tables.overwrite, self.append) {
                 (true, _) => Existing::Replace,
@@ -114,9 +115,10 @@ impl Target {
         let outputs = Outputs::open(&self.plan, &self.destination, &options).map_err(|error| {
             voice.fail(&error.to_string());
             match error {
-                OutputError::SeveralKinds { .. } | OutputError::Group { .. } | OutputError::NotDaily => {
-                    Ending::WrongUsage
-                }
+                OutputError::SeveralKinds { .. }
+                | OutputError::Group { .. }
+                | OutputError::NoPosition { .. }
+                | OutputError::NotDaily => Ending::WrongUsage,
                 _ => Ending::Failed,
             }
         })?;

@@ -167,12 +167,6 @@ impl TableColumns {
         TableColumns { name: kind.name.clone(), group: GroupPath::new(), columns }
     }
 
-    /// What the column of qualities is called in a kind's tables.
-    #[cfg(feature = "parquet")]
-    pub(super) fn quality_name(kind: &KindSchema) -> String {
-        Names::of(kind).free(Holds::Quality.word())
-    }
-
     /// The table of the items of a group.
     pub(super) fn items(kind: &KindSchema, path: &[u16], front: Front) -> TableColumns {
         let (names, groups) = (Names::of(kind), groups::fields(kind, path));
@@ -199,6 +193,11 @@ fn fields(fields: &[FieldSchema]) -> impl Iterator<Item = Column> {
         holds: Holds::Field,
         field: Some(field.clone()),
     })
+}
+
+/// A name of the output's own that no field of a kind has.
+pub(super) fn free_name(kind: &KindSchema, name: &str) -> String {
+    Names::of(kind).free(name)
 }
 
 /// The names that the fields of a kind have, so that the output's own columns get others.

@@ -15,7 +15,7 @@ use super::json::JsonLines;
 use super::options::OutputOptions;
 use super::rejects::RejectFile;
 use super::tables::Tables;
-use super::{Destination, Listing, Output, OutputError};
+use super::{Destination, Listing, Output, OutputError, Tracks};
 
 /// The files of one conversion, or of one day of it: the records' and the rejects'.
 pub(super) struct Files {
@@ -46,6 +46,7 @@ impl Files {
             Destination::JsonLines(path)
             | Destination::Database(path)
             | Destination::Workbook(path)
+            | Destination::Tracks(_, path)
             | Destination::Parquet(path) => vec![path.clone()],
             _ => Tables::paths(plan, destination)?,
         };
@@ -71,6 +72,7 @@ impl Files {
             Destination::ParquetDirectory(path) => {
                 Records::Other(Box::new(ParquetFiles::directory(plan, path, options)?))
             }
+            Destination::Tracks(form, path) => Records::Other(Box::new(Tracks::create(plan, *form, path, options)?)),
             #[cfg(feature = "xlsx")]
             Destination::Workbook(path) => Records::Other(Box::new(Workbook::create(plan, path, options)?)),
             #[cfg(not(feature = "xlsx"))]

@@ -13,8 +13,9 @@ use std::sync::Arc;
 use super::TextBuffer;
 use usus::fast::{Name, ShortText, Visit, Written};
 use usus::quality::{Class, ItemPath, Notes};
-use usus::{Absent, Cell, FieldSchema, Plan, Quality, Reading, Record, Value};
+use usus::{Absent, Cell, FieldSchema, Plan, Quality, Reading, Record, Schema, Value};
 
+use super::columns::free_name;
 use super::mend::{self, Form};
 use super::options::{Existing, OutputOptions, TableOptions};
 use super::times::TimeStyle;
@@ -57,6 +58,84 @@ impl Key {
         });
         let text = buffer.text().to_vec();
         Key { text: Repeated::of(text), items: field.items.iter().map(Key::of).collect() }
+    }
+}
+
+/// Objects that say all of a record, flat: for outputs that are JSON around it.
+pub(super) struct Members {
+    kinds: Vec<FlatKind>,
+}
+
+/// The keys of a kind's objects.
+struct FlatKind {
+    /// `{"kind":"name"`, under a name that no field has.
+    begin: Vec<u8>,
+    received: Vec<u8>,
+    source: Vec<u8>,
+    line: Vec<u8>,
+    quality: Vec<u8>,
+    keys: Vec<Key>,
+}
+
+impl Members {
+    pub(super) fn new(schema: &Schema) -> Members {
+        let kinds = schema.kinds.iter().map(|kind| {
+            let own = |name: &str| {
+                let mut key = Buffer::default();
+                key.put(|room: &mut TextBuffer<'_>| {
+                    put_string(&free_name(kind, name), room);
+                    room.byte(b':');
+                });
+                key.text().to_vec()
+            };
+            FlatKind {
+                begin: [b"{", &own("kind")[..], format!("\"{}\",", kind.name).as_bytes()].concat(),
+                received: own("received"),
+                source: own("source"),
+                line: own("line"),
+                quality: own("quality"),
+                keys: kind.fields.iter().map(Key::of).collect(),
+            }
+        });
+        Members { kinds: kinds.collect() }
+    }
+
+    /// Puts the object of a record. What is not plain about its readings is noted.
+    pub(super) fn put(
+        &self,
+        record: &Record<'_>,
+        (options, times, origin): (TableOptions, &TimeStyle, &Origin),
+        notes: &mut Notes,
+        room: &mut TextBuffer<'_>,
+    ) {
+        let kind = &self.kinds[record.kind_index()];
+        notes.truncate(0);
+        room.text(&kind.begin);
+        if let Some(time) = record.received() {
+            room.text(&kind.received);
+            put_string(&times.text(time, 9), room);
+            room.byte(b',');
+        }
+        if options.source || options.origin {
+            room.text(&kind.source);
+            put_string(&origin.source, room);
+            room.byte(b',');
+        }
+        let line = origin.line(record.line().index());
+        if (options.line || options.origin) && !line.is_empty() {
+            room.text(&kind.line);
+            put_string(line, room);
+            room.byte(b',');
+        }
+        let mut object = Object { room, keys: &kind.keys, next: 0, any_quality: false, notes, item: None };
+        record.visit(&mut object);
+        if object.any_quality {
+            room.text(&kind.quality);
+            put_quality_object(record, room);
+            room.byte(b',');
+        }
+        room.take_back(b',');
+        room.byte(b'}');
     }
 }
 
@@ -339,7 +418,12 @@ pub(super) fn mend_lines(path: &Path, existing: Existing) -> Result<Vec<(PathBuf
 
 /// The qualities of a record by field; those in a group by field and item: `"peaks[2].force"`.
 fn put_qualities(record: &Record<'_>, room: &mut TextBuffer<'_>) {
-    room.text(b",\"quality\":{");
+    room.text(b",\"quality\":");
+    put_quality_object(record, room);
+}
+
+fn put_quality_object(record: &Record<'_>, room: &mut TextBuffer<'_>) {
+    room.byte(b'{');
     let mut tell = |name: String, quality: Quality| {
         if quality != Quality::Good {
             put_string(&name, room);

@@ -13,7 +13,6 @@ mod mend;
 mod options;
 #[cfg(feature = "parquet")]
 mod parquet;
-#[cfg(any(feature = "parquet", feature = "xlsx"))]
 mod part;
 mod rejects;
 mod rows;
@@ -22,6 +21,7 @@ mod styled;
 mod tables;
 mod text_buffer;
 mod times;
+mod tracks;
 #[cfg(feature = "xlsx")]
 mod workbook;
 mod writer;
@@ -47,6 +47,7 @@ pub use safe::Safe;
 pub use tables::Tables;
 pub use text_buffer::TextBuffer;
 pub use times::{TimeStyle, Zone, received_text};
+pub use tracks::{TrackForm, Tracks};
 #[cfg(feature = "xlsx")]
 pub use workbook::Workbook;
 
@@ -68,6 +69,8 @@ pub enum Destination {
     Directory(PathBuf),
     /// A database in SQLite.
     Database(PathBuf),
+    /// Positions of all kinds that have one.
+    Tracks(TrackForm, PathBuf),
     /// A workbook in XLSX.
     Workbook(PathBuf),
     /// Parquet of one kind to a file.
@@ -100,6 +103,9 @@ impl Destination {
             _ if name.is_dir() => Ok(Destination::Directory(name.to_owned())),
             Some("jsonl") => Ok(Destination::JsonLines(name.to_owned())),
             Some("csv") => Ok(Destination::Table(name.to_owned())),
+            Some("geojson") => Ok(Destination::Tracks(TrackForm::GeoJson, name.to_owned())),
+            Some("gpx") => Ok(Destination::Tracks(TrackForm::Gpx, name.to_owned())),
+            Some("kml") => Ok(Destination::Tracks(TrackForm::Kml, name.to_owned())),
             Some("xlsx") => Ok(Destination::Workbook(name.to_owned())),
             Some("parquet") => Ok(Destination::Parquet(name.to_owned())),
             Some("sqlite" | "sqlite3" | "db") => Ok(Destination::Database(name.to_owned())),
@@ -131,6 +137,7 @@ impl Destination {
             | Destination::Table(path)
             | Destination::Database(path)
             | Destination::Workbook(path)
+            | Destination::Tracks(_, path)
             | Destination::Parquet(path) => path.parent(),
         }
     }
@@ -144,6 +151,7 @@ impl Destination {
             Destination::Directory(path) => Some(Destination::Directory(path.join(date))),
             Destination::Database(path) => Some(Destination::Database(dated(path, date))),
             Destination::Workbook(path) => Some(Destination::Workbook(dated(path, date))),
+            Destination::Tracks(form, path) => Some(Destination::Tracks(*form, dated(path, date))),
             Destination::Parquet(path) => Some(Destination::Parquet(dated(path, date))),
             Destination::ParquetDirectory(path) => Some(Destination::ParquetDirectory(path.join(date))),
         }
@@ -162,7 +170,7 @@ fn dated(path: &Path, date: &str) -> PathBuf {
 #[non_exhaustive]
 pub enum OutputError {
     /// The name's ending means no kind of output.
-    #[error("{} has an ending that is no kind of output; .csv, .jsonl, .sqlite and a directory are", path.display())]
+    #[error("{} has an ending that is no kind of output; .csv, .jsonl, .sqlite, .xlsx, .parquet, .geojson, .gpx, .kml and a directory are", path.display())]
     UnknownEnding {
         /// The name.
         path: PathBuf,
@@ -220,6 +228,14 @@ pub enum OutputError {
     NotContinued {
         /// Its path.
         path: PathBuf,
+    },
+    /// No record of the format says where it is.
+    #[error("no record of the format {format} has the fields {looked_for}; --position LATITUDE,LONGITUDE names others")]
+    NoPosition {
+        /// The format.
+        format: String,
+        /// The names that were looked for.
+        looked_for: String,
     },
     /// This program was built without an output.
     #[error("{} cannot be written: this program was built without the feature `{feature}`", path.display())]

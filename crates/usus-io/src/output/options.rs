@@ -69,6 +69,8 @@ pub struct OutputOptions {
     pub style: TableStyle,
     /// How times of arrival are shown where people read them: in tables, JSON Lines and workbooks. Databases, Parquet and rejects have instants in UTC.
     pub times: TimeStyle,
+    /// The fields that say where a record is, for tracks: latitude, longitude, and height if it has one. If none are named, those that are called so.
+    pub position: Vec<String>,
     /// Where rejects go, if anywhere.
     pub rejects: Option<PathBuf>,
     /// What is done about files that are there already.

@@ -21,7 +21,7 @@ use usus::quality::{ItemPath, Notes};
 use usus::{FieldSchema, Items, LineId, Plan, Quality, Reading, Record, Schema, Value};
 
 use super::cells::{Cell, add_quality};
-use super::columns::{Front, Holds, TableColumns};
+use super::columns::{Front, Holds, TableColumns, free_name};
 use super::options::OutputOptions;
 use super::part::{self, Part};
 use super::tables::only_kind;
@@ -107,7 +107,7 @@ impl ParquetFiles {
             let table = TableColumns::records(kind, Front::Asked(columns));
             let in_front = |holds: &Holds| !matches!(holds, Holds::Field | Holds::Quality);
             let has_quality = kind.fields.iter().any(|field| field.has_quality || field.items_have_quality());
-            let quality = has_quality.then(|| TableColumns::quality_name(kind));
+            let quality = has_quality.then(|| free_name(kind, "quality"));
             let arrow = Arc::new(fields::schema(plan.schema(), kind, &table, quality.as_deref()));
             Kind {
                 columns: arrow.fields().iter().map(|field| Column::new(field.clone())).collect(),
