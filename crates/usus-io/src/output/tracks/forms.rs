@@ -54,18 +54,17 @@ impl TrackForm {
 
     pub(super) fn end_track(self) -> &'static str {
         match self {
-            TrackForm::Kml => "</coordinates></LineString>\n</MultiGeometry>\n</Placemark>\n",
-            _ => "</trkseg>\n</trk>\n",
+            TrackForm::Kml => "</MultiGeometry>\n</Placemark>\n",
+            _ => "</trk>\n",
         }
     }
 
-    /// What stands in front of the first point of a segment; of the first segment, or of a later one.
-    pub(super) fn segment(self, is_later: bool) -> &'static str {
-        match (self, is_later) {
-            (TrackForm::Kml, false) => "<LineString><coordinates>\n",
-            (TrackForm::Kml, true) => "</coordinates></LineString>\n<LineString><coordinates>\n",
-            (_, false) => "<trkseg>\n",
-            (_, true) => "</trkseg>\n<trkseg>\n",
+    /// What stands around the points of a segment of so many: a line needs two of them (KML), a segment of a track does not.
+    pub(super) fn around_segment(self, points: u64) -> (&'static str, &'static str) {
+        match (self, points) {
+            (TrackForm::Kml, 1) => ("<Point><coordinates>\n", "</coordinates></Point>\n"),
+            (TrackForm::Kml, _) => ("<LineString><coordinates>\n", "</coordinates></LineString>\n"),
+            _ => ("<trkseg>\n", "</trkseg>\n"),
         }
     }
 

@@ -9,7 +9,7 @@ mod forms;
 mod position;
 
 use std::fs::File;
-use std::io::{BufWriter, Write};
+use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use usus::quality::Notes;
@@ -64,9 +64,9 @@ struct Track {
     name: String,
     /// Its number among the chunks.
     number: usize,
-    /// Whether the last record had a position.
-    goes_on: bool,
-    points: u64,
+    /// The points of its segment so far; of one, it is held back until there is another, or none follows.
+    segment: u64,
+    first: String,
     times: Option<(String, String)>,
 }
 
@@ -133,11 +133,13 @@ impl Tracks {
                 let track = &mut tracks[index];
                 let time = at.time.clone();
                 let mut text = String::new();
-                if !std::mem::replace(&mut track.goes_on, true) {
-                    text.push_str(self.form.segment(track.points > 0));
-                }
                 self.form.put_point(at, &mut text);
-                track.points += 1;
+                track.segment += 1;
+                if track.segment == 1 {
+                    track.first = std::mem::take(&mut text);
+                } else if track.segment == 2 {
+                    text = [self.form.around_segment(2).0, &track.first, &text].concat();
+                }
                 if let Some(time) = time {
                     let first = track.times.take().map_or_else(|| time.clone(), |(first, _)| first);
                     track.times = Some((first, time));
@@ -164,9 +166,19 @@ impl Track {
             let name = words.into_iter().filter(|word| !word.is_empty()).collect::<Vec<_>>().join(", ");
             let source = origin.source.clone();
             let number = chunks.add();
-            tracks.push(Track { kind, line, source, name, number, goes_on: false, points: 0, times: None });
+            tracks.push(Track { kind, line, source, name, number, segment: 0, first: String::new(), times: None });
             tracks.len() - 1
         })
+    }
+
+    /// Ends the segment at hand, if there is one.
+    fn end_segment(&mut self, form: TrackForm, chunks: &mut Chunks) -> io::Result<()> {
+        let (begin, end) = form.around_segment(self.segment);
+        match std::mem::take(&mut self.segment) {
+            0 => Ok(()),
+            1 => chunks.put(self.number, [begin, &self.first, end].concat().as_bytes()),
+            _ => chunks.put(self.number, end.as_bytes()),
+        }
     }
 }
 
@@ -194,12 +206,11 @@ impl Output for Tracks {
                     Err(()) => self.impossible += 1,
                     _ => self.without += 1,
                 }
-                if let Waiting::Tracks(tracks, _) = &mut self.waiting {
-                    let (kind, line) = (record.kind_index(), record.line());
-                    let same = tracks.iter_mut().filter(|track| track.kind == kind && track.line == line);
-                    same.for_each(|track| track.goes_on = false);
-                }
-                Ok(())
+                let Waiting::Tracks(tracks, chunks) = &mut self.waiting else { return Ok(()) };
+                let (kind, line, source) = (record.kind_index(), record.line(), &self.origin.source);
+                let is_it = |track: &&mut Track| track.kind == kind && track.line == line && track.source == *source;
+                let ended = tracks.iter_mut().filter(is_it).try_for_each(|track| track.end_segment(self.form, chunks));
+                ended.map_err(OutputError::write(&self.path))
             }
         }
     }
@@ -216,7 +227,8 @@ impl Output for Tracks {
                 let mut file = BufWriter::new(file);
                 let mut write = || {
                     file.write_all(self.form.begin().as_bytes())?;
-                    for track in tracks.iter() {
+                    for track in tracks.iter_mut() {
+                        track.end_segment(self.form, chunks)?;
                         let times = track.times.as_ref().map(|(first, last)| (first.as_str(), last.as_str()));
                         file.write_all(self.form.begin_track(&track.name, times).as_bytes())?;
                         chunks.copy(track.number, &mut file)?;
