@@ -31,7 +31,7 @@ impl Conversion {
             Ending::Failed
         })?;
         let options = TableOptions { line: source.has_lines(), received: true, ..TableOptions::default() };
-        let mut tally = target.open(options, voice)?;
+        let (mut tally, _) = target.open(options, true, voice)?;
         let (sender, mut queue) = queue(source, AHEAD, WhenFull::Lose);
         let stream = source.stream().unwrap_or(name).to_owned();
         let (name, voice, allowed) = (name.to_owned(), *voice, target.allowed());

@@ -3,11 +3,13 @@
 mod live;
 mod one;
 mod target;
+mod unfinished;
 
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use usus::Time;
+use usus::{Sink, Time};
 use usus_io::{Clock, PumpError, RecordedSource, Recorder, Source, Stop, TableOptions, Together, WhenFull, read_ahead};
 
 use crate::Ending;
@@ -16,10 +18,12 @@ use crate::capture::names;
 use crate::ledgers::Ledgers;
 use crate::source::{Opened, open_sources};
 use crate::stop::stop_flag;
+use crate::tally::Tally;
 use crate::voice::Voice;
 pub(crate) use live::{REDRAWN, SAID, SILENT};
 pub(crate) use one::{Allowed, Conversion, Converted, convert_source, ending, report_files, report_remarks};
 pub(crate) use target::Target;
+use unfinished::Unfinished;
 
 /// What may wait to be converted while outputs are slow, in bytes; beyond it, bytes are left out of the conversion, but not of the capture.
 pub(crate) const AHEAD: usize = 64 << 20;
@@ -70,13 +74,23 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         received: opened.iter().any(|opened| opened.peek().has_times()),
         ..TableOptions::default()
     };
-    let mut tally = target.open(options, voice)?;
-    let streams = match live > 0 && (several || !arguments.no_capture) {
-        true => vec![listen(opened, arguments, &target, clock.clone(), &stop, voice)?],
-        false => opened.into_iter().map(|opened| file(opened, clock.now())).collect(),
-    };
+    let (mut tally, left) = target.open(options, live > 0, voice)?;
     let jobs = arguments.jobs.map_or_else(usual_jobs, usize::from);
     let mut all = Converted { ledgers: Ledgers::default(), lossy: false, worst: None, looks: None, result: Ok(()) };
+    for capture in left.iter().flat_map(|left| &left.captures).filter(|capture| capture.exists()) {
+        catch_up(capture, &target, jobs, &mut tally, voice)?;
+    }
+    let (streams, unfinished) = match live > 0 && (several || !arguments.no_capture) {
+        true => {
+            let (stream, unfinished) = listen(opened, arguments, &target, clock.clone(), &stop, voice)?;
+            (vec![stream], unfinished)
+        }
+        false => {
+            let unfinished = target.begin(None).map_err(failed)?;
+            (opened.into_iter().map(|opened| file(opened, clock.now())).collect(), unfinished)
+        }
+    };
+    let unfinished = unfinished.or(left);
     for Stream { name, id, mut source, ends_itself } in streams {
         if stop.load(Ordering::Relaxed) && !ends_itself {
             voice.warn(&format!("stopped before {name}"));
@@ -110,6 +124,9 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         }
         Ok(()) => report_files(&tally.outputs, voice),
     }
+    if let Some(unfinished) = unfinished {
+        unfinished.done();
+    }
     report_remarks(&tally.outputs, voice);
     Ok(ending(&all, target.allowed(), voice))
 }
@@ -117,6 +134,30 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
 fn file(opened: Opened, now: Time) -> Stream {
     let (name, id) = (opened.name.clone(), opened.stream(now));
     Stream { name, id, source: opened.into_source(), ends_itself: false }
+}
+
+/// Converts what a run that was killed has kept, before anything else is added.
+fn catch_up(capture: &Path, target: &Target, jobs: usize, tally: &mut Tally, voice: &Voice) -> Result<(), Ending> {
+    let fail = |text: String| {
+        voice.fail(&format!("cannot make good what the last run has kept in {}: {text}", capture.display()));
+        Ending::Failed
+    };
+    let mut source = usus_io::open(capture).map_err(|error| fail(error.to_string()))?;
+    let name = capture.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let stream = source.stream().unwrap_or(&name).to_owned();
+    let how = Conversion {
+        plan: &target.plan,
+        name: &name,
+        stream: &stream,
+        jobs,
+        voice,
+        stop: None,
+        counts: None,
+        tells: true,
+    };
+    let converted = convert_source(&how, &mut *source, tally);
+    converted.result.map_err(|error| fail(error.to_string()))?;
+    tally.outputs.flush().map_err(|error| fail(error.to_string()))
 }
 
 /// What is live is listened to at once, and its raw bytes are kept in a capture beside the output.
@@ -127,7 +168,7 @@ fn listen(
     clock: Clock,
     stop: &Arc<AtomicBool>,
     voice: &Voice,
-) -> Result<Stream, Ending> {
+) -> Result<(Stream, Option<Unfinished>), Ending> {
     let fail = |text: String| {
         voice.fail(&text);
         Ending::Failed
@@ -142,7 +183,7 @@ fn listen(
     target.check(&name, &together).map_err(fail)?;
     if arguments.no_capture {
         let id = format!("{name}@{}", clock.now());
-        return Ok(Stream { name, id, source: Box::new(together), ends_itself: true });
+        return Ok((Stream { name, id, source: Box::new(together), ends_itself: true }, None));
     }
     let fail = |text: String| fail(format!("{text} (--no-capture does without)"));
     let directory = target.directory();
@@ -150,12 +191,16 @@ fn listen(
         .map_err(|error| fail(format!("cannot make {}: {error}", directory.display())))?;
     let now = clock.now();
     let path = names::in_directory(&directory, called.iter().map(String::as_str), now);
+    // Before anything is kept there: what is kept is to be found again.
+    let unfinished = target.begin(Some(&path)).map_err(fail)?;
     let id = names::stream(&lines, now);
     let recorder = Recorder::create(&path, &id, &lines).map_err(|error| fail(error.to_string()))?;
     voice.say(&format!("the raw bytes of {name} are kept in {}", path.display()));
-    let kept = RecordedSource::new(Box::new(together), recorder, clock);
+    let mut kept = RecordedSource::new(Box::new(together), recorder, clock);
+    kept.write_at_once();
     // A slow output must not hold the recording up.
-    Ok(Stream { name, id, source: Box::new(read_ahead(Box::new(kept), AHEAD, WhenFull::Lose)), ends_itself: true })
+    let source = Box::new(read_ahead(Box::new(kept), AHEAD, WhenFull::Lose));
+    Ok((Stream { name, id, source, ends_itself: true }, unfinished))
 }
 
 fn usual_jobs() -> usize {

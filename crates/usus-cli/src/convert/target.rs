@@ -9,9 +9,11 @@ use usus_io::{
 };
 
 use super::one::Allowed;
+use super::unfinished::{self, Unfinished};
 use crate::Ending;
 use crate::arguments::TableArguments;
 use crate::formats;
+use crate::summary::plural;
 use crate::tally::Tally;
 use crate::voice::Voice;
 
@@ -95,10 +97,10 @@ impl Target {
         Ok(())
     }
 
-    /// Opens the outputs; `columns` are what the sources need.
-    pub(crate) fn open(&self, columns: TableOptions, voice: &Voice) -> Result<Tally, Ending> {
+    /// How the outputs are opened; `columns` are what the sources need, and what is live is written in place.
+    fn options(&self, columns: TableOptions, live: bool) -> OutputOptions {
         let tables = &self.tables;
-        let options = OutputOptions {
+        OutputOptions {
             columns: TableOptions { origin: tables.origin, ..columns },
             style: self.style(),
             times: self.times(),
@@ -109,9 +111,79 @@ impl Target {
                 (false, true) => Existing::Continue,
                 (false, false) => Existing::Refuse,
             },
+            in_place: live,
             daily: tables.daily,
             protected: self.protected.clone(),
+        }
+    }
+
+    /// What a run has left that was killed while it added to the outputs: taken away, if this one goes on with them.
+    fn unfinished(&self, voice: &Voice) -> Result<Option<Unfinished>, Ending> {
+        let failed = |text: String| {
+            voice.fail(&text);
+            Ending::Failed
         };
+        let Some(place) = unfinished::place(&self.destination) else { return Ok(None) };
+        let Some(left) = Unfinished::look(&place).map_err(failed)? else { return Ok(None) };
+        match (self.append, self.tables.overwrite) {
+            (true, _) => {}
+            (false, true) => {
+                left.done();
+                return Ok(None);
+            }
+            (false, false) => {
+                return Err(failed(format!(
+                    "the last run that wrote this output was killed (it left {}); --append makes good what is missing and goes on, --overwrite begins anew",
+                    place.display()
+                )));
+            }
+        }
+        if self.destination.is_text() {
+            let files = self.existing(TableOptions::default()).map_err(failed)?;
+            let bytes = left.take_back(&files).map_err(failed)?;
+            if bytes > 0 {
+                let how = if left.captures.is_empty() {
+                    "they are to be converted again"
+                } else {
+                    "its capture is converted anew"
+                };
+                voice.say(&format!(
+                    "the last run was killed: the {} that it had added were taken away, and {how}",
+                    plural(bytes, "byte")
+                ));
+            }
+        }
+        Ok(Some(left))
+    }
+
+    /// The files of the outputs that are there.
+    fn existing(&self, columns: TableOptions) -> Result<Vec<PathBuf>, String> {
+        let options = self.options(columns, true);
+        Outputs::existing(&self.plan, &self.destination, &options).map_err(|error| error.to_string())
+    }
+
+    /// Notes that rows are going to be added, and where the raw bytes are kept, if they are. Nothing where that is of no use: what is not live is
+    /// written whole, or can be given again; a database adds whole transactions.
+    pub(crate) fn begin(&self, capture: Option<&Path>) -> Result<Option<Unfinished>, String> {
+        let is_text = self.destination.is_text();
+        let is_kept = if capture.is_some() { true } else { is_text && self.append };
+        match unfinished::place(&self.destination).filter(|_| is_kept) {
+            Some(place) => {
+                let files = if is_text { self.existing(TableOptions::default())? } else { Vec::new() };
+                Unfinished::begin(&place, capture, &files).map(Some)
+            }
+            None => Ok(None),
+        }
+    }
+
+    /// Opens the outputs; `columns` are what the sources need. With what a run has left that was killed.
+    pub(crate) fn open(
+        &self,
+        columns: TableOptions,
+        live: bool,
+        voice: &Voice,
+    ) -> Result<(Tally, Option<Unfinished>), Ending> {
+        let (unfinished, options) = (self.unfinished(voice)?, self.options(columns, live));
         let outputs = Outputs::open(&self.plan, &self.destination, &options).map_err(|error| {
             voice.fail(&error.to_string());
             match error {
@@ -123,7 +195,7 @@ impl Target {
             }
         })?;
         report_mended(&outputs, voice);
-        Ok(Tally::new(outputs))
+        Ok((Tally::new(outputs), unfinished))
     }
 
     /// The directory beside which raw bytes are kept.

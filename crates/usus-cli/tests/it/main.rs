@@ -7,6 +7,7 @@ mod blanks;
 mod cores;
 mod endings;
 mod inside;
+mod killed;
 mod line;
 mod recording;
 mod recording_live;

@@ -8,7 +8,7 @@ use usus::{Decoder, LineId, LineInside, Notice, Plan, Record, Reject, Sink, Time
 
 use super::files::Files;
 use super::options::{Existing, OutputOptions};
-use super::{Destination, Output, OutputError, dated, received_text};
+use super::{Destination, Output, OutputError, dated, dates_of, received_text};
 use crate::pieces::Pieces;
 
 /// Nanoseconds of a day.
@@ -95,6 +95,31 @@ impl Outputs {
         };
         opening.unopened()?;
         Ok(Outputs::new(plan, Some(opening), Vec::new()))
+    }
+
+    /// The files that are there of those that outputs would write; of each day, if they are divided so.
+    ///
+    /// # Errors
+    ///
+    /// What the format does not have; a directory that cannot be read.
+    pub fn existing(
+        plan: &Plan,
+        destination: &Destination,
+        options: &OutputOptions,
+    ) -> Result<Vec<PathBuf>, OutputError> {
+        let mut paths = Files::paths(plan, destination, options.rejects.as_deref())?;
+        if options.daily {
+            let (mut all, rejects) = (Vec::new(), options.rejects.as_deref());
+            for date in destination.dates().into_iter().chain(rejects.map(dates_of).unwrap_or_default()) {
+                let Some(destination) = destination.on(&date) else { continue };
+                all.extend(Files::paths(plan, &destination, rejects.map(|path| dated(path, &date)).as_deref())?);
+            }
+            paths = all;
+        }
+        paths.retain(|path| path.is_file());
+        paths.sort();
+        paths.dedup();
+        Ok(paths)
     }
 
     /// The account of the readings written since it was last taken.

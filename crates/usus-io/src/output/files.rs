@@ -35,13 +35,12 @@ enum Records {
 }
 
 impl Files {
-    /// Opens the outputs. Nothing that exists is touched unless the options say so, and nothing is opened before it is known that none of them
-    /// is read.
-    ///
-    /// # Errors
-    ///
-    /// What is in the way.
-    pub(super) fn open(plan: &Plan, destination: &Destination, options: &OutputOptions) -> Result<Files, OutputError> {
+    /// The files that may be written.
+    pub(super) fn paths(
+        plan: &Plan,
+        destination: &Destination,
+        rejects: Option<&Path>,
+    ) -> Result<Vec<PathBuf>, OutputError> {
         let mut paths = match destination {
             Destination::JsonLines(path)
             | Destination::Database(path)
@@ -50,7 +49,18 @@ impl Files {
             | Destination::Parquet(path) => vec![path.clone()],
             _ => Tables::paths(plan, destination)?,
         };
-        paths.extend(options.rejects.clone());
+        paths.extend(rejects.map(Path::to_owned));
+        Ok(paths)
+    }
+
+    /// Opens the outputs. Nothing that exists is touched unless the options say so, and nothing is opened before it is known that none of them
+    /// is read.
+    ///
+    /// # Errors
+    ///
+    /// What is in the way.
+    pub(super) fn open(plan: &Plan, destination: &Destination, options: &OutputOptions) -> Result<Files, OutputError> {
+        let paths = Files::paths(plan, destination, options.rejects.as_deref())?;
         options.protected.check(&paths)?;
         if let (Destination::StandardOutput | Destination::TableOutput | Destination::ListingOutput, Some(other)) =
             (destination, options.protected.holds(Path::new("/proc/self/fd/1")))
@@ -85,7 +95,7 @@ impl Files {
             Destination::Database(path) => return Err(OutputError::NotBuilt { path: path.clone(), feature: "sqlite" }),
         };
         let rejects = options.rejects.as_deref();
-        let rejects = rejects.map(|path| RejectFile::create(path, options.existing)).transpose()?;
+        let rejects = rejects.map(|path| RejectFile::create(path, options.existing, options.in_place)).transpose()?;
         Ok(Files { records, rejects })
     }
 
@@ -181,10 +191,10 @@ impl Files {
 
     /// Ends everything under its final name.
     pub(super) fn finish(&mut self) -> Result<(), OutputError> {
-        let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::flush);
+        let rejects = self.rejects.as_mut().map_or(Ok(()), RejectFile::finish);
         let records = match &mut self.records {
-            Records::Tables(tables) => tables.flush(),
-            Records::Json(json) => json.flush(),
+            Records::Tables(tables) => tables.finish(),
+            Records::Json(json) => json.finish(),
             Records::Other(output) => output.finish(),
             Records::Ended(..) | Records::Nowhere => Ok(()),
         };

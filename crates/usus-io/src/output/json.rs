@@ -160,7 +160,7 @@ impl JsonLines {
 
     pub(super) fn file(plan: &Plan, path: &Path, options: &OutputOptions) -> Result<JsonLines, OutputError> {
         let mended = mend_lines(path, options.existing)?;
-        let (writer, _) = RowWriter::create(path, Form::Lines, options.existing)?;
+        let (writer, _) = RowWriter::create(path, Form::Lines, options.existing, options.in_place)?;
         Ok(JsonLines { mended, ..JsonLines::new(plan, writer, options) })
     }
 
@@ -200,6 +200,10 @@ impl JsonLines {
         let (options, times, origin) = (self.options, &self.times, &self.origin);
         let kind = &self.kinds[record.kind_index()];
         self.writer.row(Line { record, options, times, origin, kind, notes })
+    }
+
+    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+        self.writer.finish()
     }
 
     pub(super) fn flush(&mut self) -> Result<(), OutputError> {

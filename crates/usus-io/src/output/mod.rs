@@ -117,7 +117,7 @@ impl Destination {
 
 impl Destination {
     /// Whether it is text, row by row: such can be filled in pieces.
-    pub(crate) fn is_text(&self) -> bool {
+    pub fn is_text(&self) -> bool {
         match self {
             Destination::StandardOutput
             | Destination::TableOutput
@@ -156,6 +156,43 @@ impl Destination {
             Destination::ParquetDirectory(path) => Some(Destination::ParquetDirectory(path.join(date))),
         }
     }
+}
+
+impl Destination {
+    /// The dates in the names of what is there of it.
+    fn dates(&self) -> Vec<String> {
+        match self {
+            Destination::StandardOutput | Destination::TableOutput | Destination::ListingOutput => Vec::new(),
+            Destination::Directory(path) | Destination::ParquetDirectory(path) => {
+                names_in(path).into_iter().filter(|name| begins_with_date(name)).collect()
+            }
+            Destination::JsonLines(path)
+            | Destination::Table(path)
+            | Destination::Database(path)
+            | Destination::Tracks(_, path)
+            | Destination::Workbook(path)
+            | Destination::Parquet(path) => dates_of(path),
+        }
+    }
+}
+
+/// The dates in the names of the files that are there for each day, where this would be the one without a date.
+fn dates_of(path: &Path) -> Vec<String> {
+    let directory = path.parent().filter(|directory| !directory.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+    let names = names_in(directory).into_iter();
+    let date = |name: String| Some(name.strip_prefix(&*stem)?.strip_prefix('.')?.rsplit_once('.')?.0.to_owned());
+    names.filter_map(date).filter(|date| begins_with_date(date)).collect()
+}
+
+fn names_in(directory: &Path) -> Vec<String> {
+    let entries = std::fs::read_dir(directory).into_iter().flatten().flatten();
+    entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect()
+}
+
+fn begins_with_date(name: &str) -> bool {
+    let is_digit = |at: usize, byte: u8| if matches!(at, 4 | 7) { byte == b'-' } else { byte.is_ascii_digit() };
+    name.len() >= 10 && name.bytes().take(10).enumerate().all(|(at, byte)| is_digit(at, byte))
 }
 
 /// A file's name with a date before its ending.

@@ -75,6 +75,9 @@ pub struct OutputOptions {
     pub rejects: Option<PathBuf>,
     /// What is done about files that are there already.
     pub existing: Existing,
+    /// Whether rows are written at once where they will be, so that others can follow them. If not, a file has another name (`tower.csv.part`) until it
+    /// is whole. What is gone on with is always written where it is.
+    pub in_place: bool,
     /// A set of files for each day of the zone on which something was received, with its date in their names.
     pub daily: bool,
     /// Files that are read, and so never written.

@@ -37,6 +37,11 @@ impl Part {
         &self.path
     }
 
+    /// The name that it has now.
+    pub(super) fn current(&self) -> &Path {
+        self.meanwhile.as_deref().unwrap_or(&self.path)
+    }
+
     /// Gives it its final name.
     pub(super) fn finish(&mut self) -> Result<(), OutputError> {
         match self.meanwhile.take() {
@@ -50,12 +55,6 @@ impl Part {
         if let Some(meanwhile) = self.meanwhile.take() {
             let _ = fs::remove_file(meanwhile);
         }
-    }
-}
-
-impl Drop for Part {
-    fn drop(&mut self) {
-        self.give_up();
     }
 }
 

@@ -26,9 +26,9 @@ pub struct RejectFile {
 }
 
 impl RejectFile {
-    pub(super) fn create(path: &Path, existing: Existing) -> Result<RejectFile, OutputError> {
+    pub(super) fn create(path: &Path, existing: Existing, in_place: bool) -> Result<RejectFile, OutputError> {
         let mended = mend_lines(path, existing)?;
-        let (writer, _) = RowWriter::create(path, Form::Lines, existing)?;
+        let (writer, _) = RowWriter::create(path, Form::Lines, existing, in_place)?;
         Ok(RejectFile { writer, origin: Origin::default(), mended })
     }
 
@@ -85,6 +85,10 @@ impl RejectFile {
             put_string(&text, room);
             room.text(b"}\n");
         })
+    }
+
+    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+        self.writer.finish()
     }
 
     pub(super) fn flush(&mut self) -> Result<(), OutputError> {

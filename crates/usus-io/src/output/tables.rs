@@ -24,6 +24,9 @@ pub struct Tables {
     style: TableStyle,
     times: TimeStyle,
     existing: Existing,
+    in_place: bool,
+    /// The table of fields.
+    fields: Option<RowWriter>,
     schema: Schema,
     kinds: Vec<KindTables>,
     origin: Origin,
@@ -96,7 +99,7 @@ impl Tables {
     /// Every kind to a file of its own in a directory, beside a table of all fields with their units.
     pub(super) fn directory(plan: &Plan, path: &Path, options: &OutputOptions) -> Result<Tables, OutputError> {
         fs::create_dir_all(path).map_err(OutputError::write(path))?;
-        let tables = Tables::new(plan, Place::Directory(path.to_owned()), options)?;
+        let mut tables = Tables::new(plan, Place::Directory(path.to_owned()), options)?;
         tables.write_fields()?;
         Ok(tables)
     }
@@ -133,6 +136,8 @@ impl Tables {
             style: options.style,
             times: options.times.clone(),
             existing: options.existing,
+            in_place: options.in_place,
+            fields: None,
             kinds: kinds.collect(),
             schema,
             origin,
@@ -241,7 +246,7 @@ impl Tables {
                 }
             }
         }
-        if self.existing == Existing::Replace {
+        if self.existing == Existing::Replace && self.in_place {
             // What is no regular file is written as it is.
             for (path, _) in files.iter().filter(|(path, _)| path.is_file()) {
                 fs::remove_file(path).map_err(OutputError::write(path))?;
@@ -268,7 +273,7 @@ impl Tables {
 
     fn begin(&self, kind: &str, group: Option<&str>, what: What) -> Result<RowWriter, OutputError> {
         let (mut writer, is_new) = match path_of(&self.place, kind, group) {
-            Some(path) => RowWriter::create(&path, Form::Csv, self.existing)?,
+            Some(path) => RowWriter::create(&path, Form::Csv, self.existing, self.in_place)?,
             None if matches!(self.place, Place::Piece) => return Ok(RowWriter::piece()),
             None => (RowWriter::standard_output(), true),
         };
@@ -433,6 +438,24 @@ impl Tables {
         result
     }
 
+    /// Gives the files their names. Those of an earlier run that were to be replaced are gone then, so that they are not taken for this one's.
+    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+        self.flush()?;
+        if self.existing == Existing::Replace && !self.in_place {
+            let written: Vec<PathBuf> = self.written().filter_map(RowWriter::path).collect();
+            let files = Tables::files_of(&self.place, &self.schema);
+            for (path, _) in files.into_iter().filter(|(path, _)| !written.contains(path) && path.is_file()) {
+                fs::remove_file(&path).map_err(OutputError::write(&path))?;
+            }
+        }
+        let kinds = self.kinds.iter_mut().flat_map(KindTables::writers_mut);
+        kinds.chain(&mut self.fields).try_for_each(RowWriter::finish)
+    }
+
+    fn written(&self) -> impl Iterator<Item = &RowWriter> {
+        self.kinds.iter().flat_map(KindTables::writers).chain(&self.fields)
+    }
+
     pub(super) fn flush(&mut self) -> Result<(), OutputError> {
         let mut result = Ok(());
         for kind in &mut self.kinds {
@@ -450,15 +473,17 @@ impl Tables {
     }
 
     /// The table of all fields: their types, units and titles.
-    fn write_fields(&self) -> Result<(), OutputError> {
+    fn write_fields(&mut self) -> Result<(), OutputError> {
         let Place::Directory(directory) = &self.place else { return Ok(()) };
         let path = directory.join(fields_name(&self.schema));
-        let (mut writer, is_new) = RowWriter::create(&path, Form::Csv, self.existing)?;
+        let (mut writer, is_new) = RowWriter::create(&path, Form::Csv, self.existing, self.in_place)?;
         if is_new {
             let text = self.first_row(What::Fields);
             writer.put(|room: &mut TextBuffer<'_>| room.text(&text));
         }
-        writer.flush()
+        let result = writer.flush();
+        self.fields = Some(writer);
+        result
     }
 
     fn put_fields(&self, out: &mut Vec<u8>) {

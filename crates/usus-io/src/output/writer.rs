@@ -6,6 +6,7 @@ use std::io::{self, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use super::mend::{self, Form, whole_rows};
+use super::part::Part;
 use super::{Existing, OutputError};
 
 /// How much is gathered before it is written.
@@ -14,6 +15,8 @@ const BUFFER: usize = 1 << 16;
 pub(super) struct RowWriter {
     target: Target,
     path: PathBuf,
+    /// It, if it gets its name at the end only.
+    part: Option<Part>,
     form: Form,
     /// Rows not yet written.
     buffer: Buffer,
@@ -99,11 +102,22 @@ enum Target {
 
 impl RowWriter {
     /// A writer of a file, and whether the file is new. Nothing that exists is touched unless the options say so.
-    pub(super) fn create(path: &Path, form: Form, existing: Existing) -> Result<(RowWriter, bool), OutputError> {
+    /// One that is not written in place gets its name at the end.
+    pub(super) fn create(
+        path: &Path,
+        form: Form,
+        existing: Existing,
+        in_place: bool,
+    ) -> Result<(RowWriter, bool), OutputError> {
         if existing == Existing::Continue && path.is_file() {
             let left = mend::look(path, form).map_err(OutputError::write(path))?;
             let file = mend::open_behind(path, left.end).map_err(OutputError::write(path))?;
             return Ok((RowWriter::new(Target::File(file), path.to_owned(), form), left.end == 0));
+        }
+        if !in_place && existing != Existing::Continue {
+            let (part, file) = Part::create(path, existing)?;
+            let writer = RowWriter::new(Target::File(file), path.to_owned(), form);
+            return Ok((RowWriter { part: Some(part), ..writer }, true));
         }
         let mut options = OpenOptions::new();
         options.write(true);
@@ -122,7 +136,7 @@ impl RowWriter {
     }
 
     fn new(target: Target, path: PathBuf, form: Form) -> RowWriter {
-        RowWriter { target, path, form, buffer: Buffer::default(), rows: 0, written: 0 }
+        RowWriter { target, path, part: None, form, buffer: Buffer::default(), rows: 0, written: 0 }
     }
 
     pub(super) fn standard_output() -> RowWriter {
@@ -183,6 +197,12 @@ impl RowWriter {
         result
     }
 
+    /// Writes the rows out, and gives the file its name.
+    pub(super) fn finish(&mut self) -> Result<(), OutputError> {
+        self.flush()?;
+        self.part.as_mut().map_or(Ok(()), Part::finish)
+    }
+
     /// Closes the file until more comes, and gives its memory back.
     pub(super) fn release(&mut self) -> Result<(), OutputError> {
         let result = self.flush();
@@ -195,7 +215,8 @@ impl RowWriter {
 
     fn write(&mut self, rows: &[u8]) -> Result<(), OutputError> {
         if matches!(self.target, Target::Released) {
-            let file = OpenOptions::new().append(true).open(&self.path).map_err(OutputError::write(&self.path))?;
+            let path = self.part.as_ref().map_or(self.path.as_path(), Part::current);
+            let file = OpenOptions::new().append(true).open(path).map_err(OutputError::write(&self.path))?;
             self.target = Target::File(file);
         }
         let result = match &mut self.target {
@@ -235,9 +256,15 @@ impl RowWriter {
         self.written = self.rows;
     }
 
-    /// The file and its rows; nothing for standard output.
+    /// The name that the file has, or will have.
+    pub(super) fn path(&self) -> Option<PathBuf> {
+        matches!(self.target, Target::File(_) | Target::Released).then(|| self.path.clone())
+    }
+
+    /// The file, under the name that it has now, and its rows; nothing for standard output.
     pub(super) fn file(&self) -> Option<(PathBuf, u64)> {
-        matches!(self.target, Target::File(_) | Target::Released).then(|| (self.path.clone(), self.rows))
+        let path = self.part.as_ref().map_or(self.path.as_path(), Part::current);
+        matches!(self.target, Target::File(_) | Target::Released).then(|| (path.to_owned(), self.rows))
     }
 }
 

@@ -343,6 +343,13 @@ impl Recorder {
         }
     }
 
+    /// Writes what there is, unless the disk is full.
+    pub fn write_now(&mut self) {
+        if !self.standing.full {
+            self.standing.full = self.write().is_err();
+        }
+    }
+
     /// How it stands.
     pub fn standing(&self) -> Standing {
         self.standing

@@ -22,6 +22,8 @@ pub struct RecordedSource {
     announced: usize,
     /// Whether it was said that nothing is kept any more.
     gave_up: bool,
+    /// Whether what comes is written before it is passed on.
+    at_once: bool,
 }
 
 impl RecordedSource {
@@ -37,7 +39,14 @@ impl RecordedSource {
             servers: Vec::new(),
             announced: 0,
             gave_up: false,
+            at_once: false,
         }
+    }
+
+    /// Writes what comes before it is passed on, so that whatever is made of it is in the recording, also after a kill. Without this, the last second
+    /// may be missing there.
+    pub fn write_at_once(&mut self) {
+        self.at_once = true;
     }
 
     /// Goes on in other files from time to time: `tower.pcapng` in `tower.2.pcapng`, and so on.
@@ -114,6 +123,9 @@ impl Source for RecordedSource {
             Some(SourceEvent::Idle { .. }) => self.servers.iter_mut().for_each(|(_, server)| server.give(&[])),
             Some(SourceEvent::Gone { .. }) => {}
             None => self.parts.finish().map_err(|error| SourceError::NotKept(Box::new(error)))?,
+        }
+        if self.at_once && event.is_some() {
+            self.parts.recorder.write_now();
         }
         Ok(event)
     }

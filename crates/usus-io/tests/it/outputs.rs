@@ -9,7 +9,7 @@ use serde::de::DeserializeSeed;
 use usus::{Decoder, Format, Plan, Time, Wants};
 use usus_io::{
     Destination, Existing, LineInfo, OutputError, OutputOptions, Outputs, PieceOptions, PumpError, RawReader, Source,
-    SourceError, SourceEvent, TableOptions, TableStyle, pump, pump_pieces, received_text,
+    SourceError, SourceEvent, TableOptions, TableStyle, TrackForm, pump, pump_pieces, received_text,
 };
 use usus_sim::{Device, Faults, record};
 
@@ -188,7 +188,16 @@ fn destinations_are_told_by_their_names() {
     assert_eq!(named("a/b.csv").unwrap(), Destination::Table("a/b.csv".into()));
     assert_eq!(named("b.jsonl").unwrap(), Destination::JsonLines("b.jsonl".into()));
     assert_eq!(named("tables").unwrap(), Destination::Directory("tables".into()));
-    assert!(matches!(named("x.xlsx"), Err(OutputError::UnknownEnding { .. })));
+    assert_eq!(named("table:-").unwrap(), Destination::ListingOutput);
+    for ending in ["sqlite", "sqlite3", "db"] {
+        let path = format!("x.{ending}");
+        assert_eq!(named(&path).unwrap(), Destination::Database(path.into()));
+    }
+    assert_eq!(named("x.xlsx").unwrap(), Destination::Workbook("x.xlsx".into()));
+    assert_eq!(named("x.parquet").unwrap(), Destination::Parquet("x.parquet".into()));
+    assert_eq!(named("parquet:x").unwrap(), Destination::ParquetDirectory("x".into()));
+    assert_eq!(named("x.gpx").unwrap(), Destination::Tracks(TrackForm::Gpx, "x.gpx".into()));
+    assert!(matches!(named("x.ods"), Err(OutputError::UnknownEnding { .. })));
 }
 
 #[test]
