@@ -70,4 +70,5 @@ pub use source::together::{Member, Together};
 pub use source::udp::UdpSource;
 pub use source::{
     Anywhere, LineInfo, ReadAt, Remark, Source, SourceError, SourceEvent, SourceOptions, Torn, open, open_address,
+    open_parts,
 };

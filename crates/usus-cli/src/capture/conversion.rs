@@ -1,13 +1,17 @@
 //! Converting what is being recorded, on a thread of its own.
 
+use std::path::Path;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
+use usus::Time;
 use usus_io::{EventSender, PumpError, Source, SourceEvent, TableOptions, WhenFull, queue};
 
 use crate::Ending;
-use crate::convert::{self, AHEAD, Allowed, Converted, Target, convert_source, ending, report_files, report_remarks};
+use crate::convert::{
+    self, AHEAD, Allowed, Converted, Target, Unfinished, convert_source, ending, report_files, report_remarks,
+};
 use crate::tally::{Counts, Tally};
 use crate::voice::Voice;
 
@@ -21,19 +25,46 @@ pub(super) struct Conversion {
     allowed: Allowed,
     /// What it has given by now.
     counts: Arc<Counts>,
+    /// What a next run is told, should this one be killed.
+    unfinished: Option<Unfinished>,
+}
+
+fn is_same(one: &Path, other: &Path) -> bool {
+    let real = |path: &Path| std::fs::canonicalize(path).ok();
+    real(one).is_some_and(|path| real(other) == Some(path))
 }
 
 impl Conversion {
     /// Begins to convert what `source` will say.
-    pub(super) fn begin(target: Target, name: &str, source: &dyn Source, voice: &Voice) -> Result<Conversion, Ending> {
+    /// `kept` is the capture that it is recorded into, and from when on if that is continued.
+    pub(super) fn begin(
+        target: Target,
+        name: &str,
+        source: &dyn Source,
+        stream: &str,
+        (kept, from): (&Path, Option<Time>),
+        voice: &Voice,
+    ) -> Result<Conversion, Ending> {
         target.check(name, source).map_err(|text| {
             voice.fail(&text);
             Ending::Failed
         })?;
         let options = TableOptions { line: source.has_lines(), received: true, ..TableOptions::default() };
-        let (mut tally, _) = target.open(options, true, voice)?;
+        let (mut tally, left) = target.open(options, true, voice)?;
+        if let Some(left) = &left {
+            convert::catch_up(left, &target, 1, &mut tally, voice)?;
+        }
+        // What is added to the same capture is made again together with what it held before.
+        let goes_on = left.filter(|left| left.capture.as_ref().is_some_and(|capture| is_same(capture, kept)));
+        let unfinished = match goes_on {
+            Some(left) => Some(left),
+            None => target.begin(Some(kept), from).map_err(|text| {
+                voice.fail(&text);
+                Ending::Failed
+            })?,
+        };
         let (sender, mut queue) = queue(source, AHEAD, WhenFull::Lose);
-        let stream = source.stream().unwrap_or(name).to_owned();
+        let stream = stream.to_owned();
         let (name, voice, allowed) = (name.to_owned(), *voice, target.allowed());
         let counts = Arc::<Counts>::default();
         let counted = Arc::clone(&counts);
@@ -52,7 +83,7 @@ impl Conversion {
             let converted = convert_source(&how, &mut queue, &mut tally);
             (converted, tally)
         });
-        Ok(Conversion { sender: Some(sender), thread, allowed, counts })
+        Ok(Conversion { sender: Some(sender), thread, allowed, counts, unfinished })
     }
 
     /// What it has given by now.
@@ -97,7 +128,12 @@ impl Conversion {
                 voice.fail(&error.to_string());
                 Ending::Failed
             }
-            Ok(()) => ending(&converted, self.allowed, voice),
+            Ok(()) => {
+                if let Some(unfinished) = self.unfinished {
+                    unfinished.done();
+                }
+                ending(&converted, self.allowed, voice)
+            }
         }
     }
 }

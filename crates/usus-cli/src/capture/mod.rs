@@ -83,7 +83,12 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
     let name = opened.iter().map(|opened| opened.name.as_str()).collect::<Vec<_>>().join(" and ");
     let members = opened.into_iter().zip(names).map(|(opened, name)| opened.into_member(name)).collect();
     let together = Together::listen(members, clock.clone(), &Stop::from(Arc::clone(&stop)));
-    let conversion = target.map(|target| Conversion::begin(target, &name, &together, voice)).transpose();
+    let conversion = target
+        .map(|target| {
+            let kept = (path.as_path(), (!fresh).then_some(now));
+            Conversion::begin(target, &name, &together, recorder.stream(), kept, voice)
+        })
+        .transpose();
     let conversion = match conversion {
         Ok(conversion) => conversion,
         Err(ending) => {
@@ -99,6 +104,9 @@ fn record(arguments: &Capture, voice: &Voice) -> Result<Ending, String> {
     (rotation.size, rotation.every) = (arguments.rotate_size, arguments.rotate_every);
     rotation.compress = arguments.compress;
     kept.rotate(rotation);
+    if conversion.is_some() {
+        kept.write_at_once();
+    }
     servers.into_iter().for_each(|(line, server)| kept.serve(line, server));
     arguments.note.iter().for_each(|note| kept.note(0, note));
     let status = Status::new(&lines, voice);

@@ -5,12 +5,13 @@ mod one;
 mod target;
 mod unfinished;
 
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use usus::{Sink, Time};
-use usus_io::{Clock, PumpError, RecordedSource, Recorder, Source, Stop, TableOptions, Together, WhenFull, read_ahead};
+use usus_io::{
+    Between, Clock, PumpError, RecordedSource, Recorder, Source, Stop, TableOptions, Together, WhenFull, read_ahead,
+};
 
 use crate::Ending;
 use crate::arguments::Convert;
@@ -23,7 +24,7 @@ use crate::voice::Voice;
 pub(crate) use live::{REDRAWN, SAID, SILENT};
 pub(crate) use one::{Allowed, Conversion, Converted, convert_source, ending, report_files, report_remarks};
 pub(crate) use target::Target;
-use unfinished::Unfinished;
+pub(crate) use unfinished::Unfinished;
 
 /// What may wait to be converted while outputs are slow, in bytes; beyond it, bytes are left out of the conversion, but not of the capture.
 pub(crate) const AHEAD: usize = 64 << 20;
@@ -77,8 +78,8 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
     let (mut tally, left) = target.open(options, live > 0, voice)?;
     let jobs = arguments.jobs.map_or_else(usual_jobs, usize::from);
     let mut all = Converted { ledgers: Ledgers::default(), lossy: false, worst: None, looks: None, result: Ok(()) };
-    for capture in left.iter().flat_map(|left| &left.captures).filter(|capture| capture.exists()) {
-        catch_up(capture, &target, jobs, &mut tally, voice)?;
+    if let Some(left) = &left {
+        catch_up(left, &target, jobs, &mut tally, voice)?;
     }
     let (streams, unfinished) = match live > 0 && (several || !arguments.no_capture) {
         true => {
@@ -86,7 +87,7 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
             (vec![stream], unfinished)
         }
         false => {
-            let unfinished = target.begin(None).map_err(failed)?;
+            let unfinished = target.begin(None, None).map_err(failed)?;
             (opened.into_iter().map(|opened| file(opened, clock.now())).collect(), unfinished)
         }
     };
@@ -137,12 +138,22 @@ fn file(opened: Opened, now: Time) -> Stream {
 }
 
 /// Converts what a run that was killed has kept, before anything else is added.
-fn catch_up(capture: &Path, target: &Target, jobs: usize, tally: &mut Tally, voice: &Voice) -> Result<(), Ending> {
+pub(crate) fn catch_up(
+    left: &Unfinished,
+    target: &Target,
+    jobs: usize,
+    tally: &mut Tally,
+    voice: &Voice,
+) -> Result<(), Ending> {
+    let Some(capture) = left.capture.as_ref().filter(|capture| unfinished::is_kept(capture)) else { return Ok(()) };
     let fail = |text: String| {
         voice.fail(&format!("cannot make good what the last run has kept in {}: {text}", capture.display()));
         Ending::Failed
     };
-    let mut source = usus_io::open(capture).map_err(|error| fail(error.to_string()))?;
+    let mut source = usus_io::open_parts(capture).map_err(|error| fail(error.to_string()))?;
+    if left.from.is_some() {
+        source = Box::new(Between::new(source, left.from, None));
+    }
     let name = capture.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let stream = source.stream().unwrap_or(&name).to_owned();
     let how = Conversion {
@@ -192,7 +203,7 @@ fn listen(
     let now = clock.now();
     let path = names::in_directory(&directory, called.iter().map(String::as_str), now);
     // Before anything is kept there: what is kept is to be found again.
-    let unfinished = target.begin(Some(&path)).map_err(fail)?;
+    let unfinished = target.begin(Some(&path), None).map_err(fail)?;
     let id = names::stream(&lines, now);
     let recorder = Recorder::create(&path, &id, &lines).map_err(|error| fail(error.to_string()))?;
     voice.say(&format!("the raw bytes of {name} are kept in {}", path.display()));

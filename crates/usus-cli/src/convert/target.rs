@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use usus::format::Serial;
-use usus::{Plan, Wants};
+use usus::{Plan, Time, Wants};
 use usus_io::{
     Destination, Existing, OutputError, OutputOptions, Outputs, Protected, Source, TableOptions, TableStyle, TimeStyle,
 };
@@ -142,7 +142,7 @@ impl Target {
             let files = self.existing(TableOptions::default()).map_err(failed)?;
             let bytes = left.take_back(&files).map_err(failed)?;
             if bytes > 0 {
-                let how = if left.captures.is_empty() {
+                let how = if left.capture.is_none() {
                     "they are to be converted again"
                 } else {
                     "its capture is converted anew"
@@ -164,13 +164,13 @@ impl Target {
 
     /// Notes that rows are going to be added, and where the raw bytes are kept, if they are. Nothing where that is of no use: what is not live is
     /// written whole, or can be given again; a database adds whole transactions.
-    pub(crate) fn begin(&self, capture: Option<&Path>) -> Result<Option<Unfinished>, String> {
+    pub(crate) fn begin(&self, capture: Option<&Path>, from: Option<Time>) -> Result<Option<Unfinished>, String> {
         let is_text = self.destination.is_text();
         let is_kept = if capture.is_some() { true } else { is_text && self.append };
         match unfinished::place(&self.destination).filter(|_| is_kept) {
             Some(place) => {
                 let files = if is_text { self.existing(TableOptions::default())? } else { Vec::new() };
-                Unfinished::begin(&place, capture, &files).map(Some)
+                Unfinished::begin(&place, capture, from, &files).map(Some)
             }
             None => Ok(None),
         }

@@ -13,14 +13,17 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{FlockOperation, flock};
 use serde_json::{Value, json};
+use usus::Time;
 use usus_io::Destination;
 
 /// Such a file, locked as long as the run goes on.
 pub(crate) struct Unfinished {
     path: PathBuf,
     _locked: File,
-    /// Captures of what was added since.
-    pub(crate) captures: Vec<PathBuf>,
+    /// The capture of what was added since, if that was kept.
+    pub(crate) capture: Option<PathBuf>,
+    /// What was received before has been added earlier.
+    pub(crate) from: Option<Time>,
     /// The files of the output, and how long they were before: by their names from here, so that all may be moved together.
     lengths: BTreeMap<PathBuf, u64>,
 }
@@ -58,18 +61,23 @@ impl Unfinished {
         file.read_to_string(&mut text).map_err(cannot)?;
         let value: Value = serde_json::from_str(&text)
             .map_err(|error| format!("{} is none that a run leaves: {error}", path.display()))?;
-        let captures = value["captures"].as_array().into_iter().flatten().filter_map(Value::as_str);
         let lengths = value["lengths"].as_object().into_iter().flatten();
         Ok(Some(Unfinished {
             path: path.to_owned(),
-            captures: captures.map(|capture| directory(path).join(capture)).collect(),
+            capture: value["capture"].as_str().map(|capture| directory(path).join(capture)),
+            from: value["from"].as_str().and_then(Time::parse),
             lengths: lengths.filter_map(|(path, length)| Some((PathBuf::from(path), length.as_u64()?))).collect(),
             _locked: file,
         }))
     }
 
-    /// Says that rows are going to be added to these files, and where the raw bytes are kept, if they are.
-    pub(crate) fn begin(path: &Path, capture: Option<&Path>, files: &[PathBuf]) -> Result<Unfinished, String> {
+    /// Says that rows are going to be added to these files, and where the raw bytes are kept, if they are; of a capture that is continued, from when on.
+    pub(crate) fn begin(
+        path: &Path,
+        capture: Option<&Path>,
+        from: Option<Time>,
+        files: &[PathBuf],
+    ) -> Result<Unfinished, String> {
         let cannot = |error: io::Error| format!("cannot write {}: {error}", path.display());
         let mut lengths = BTreeMap::new();
         for file in files {
@@ -81,10 +89,10 @@ impl Unfinished {
             let about = opened.map_err(|error| format!("cannot go on with {}: {error}", file.display()))?;
             lengths.insert(named(path, file), about.len());
         }
-        let captures: Vec<PathBuf> = capture.map(|capture| named(path, capture)).into_iter().collect();
         let text = |path: &PathBuf| path.to_string_lossy().into_owned();
         let told: BTreeMap<String, u64> = lengths.iter().map(|(path, length)| (text(path), *length)).collect();
-        let value = json!({"captures": captures.iter().map(text).collect::<Vec<_>>(), "lengths": told});
+        let kept = capture.map(|capture| text(&named(path, capture)));
+        let value = json!({"capture": kept, "from": from.map(|from| from.to_string()), "lengths": told});
         // Replaced whole, and locked before it has its name.
         let mut name = path.file_name().unwrap_or_default().to_owned();
         name.push(".new");
@@ -93,7 +101,7 @@ impl Unfinished {
         lock(&file, path)?;
         let written = writeln!(file, "{value}").and_then(|()| file.sync_all()).and_then(|()| fs::rename(&new, path));
         written.map_err(cannot)?;
-        Ok(Unfinished { path: path.to_owned(), _locked: file, captures, lengths })
+        Ok(Unfinished { path: path.to_owned(), _locked: file, capture: capture.map(Path::to_owned), from, lengths })
     }
 
     /// Takes away what was added to files since; `files` are those of the output that are there. Returns how many bytes that were.
@@ -107,7 +115,7 @@ impl Unfinished {
                 Some((file, now, before.unwrap_or(0))).filter(|(_, now, before)| now > before)
             })
             .collect();
-        let gone = self.captures.iter().find(|capture| !capture.exists());
+        let gone = self.capture.as_ref().filter(|capture| !is_kept(capture));
         if let (Some(gone), false) = (gone, changes.is_empty()) {
             return Err(format!(
                 "the last run was killed, and its capture {} is gone, from which what it wrote could be made anew; remove {} to keep its rows as they are",
@@ -130,6 +138,11 @@ impl Unfinished {
     pub(crate) fn done(self) {
         let _ = fs::remove_file(&self.path);
     }
+}
+
+/// Whether a capture is there, or has been compressed.
+pub(crate) fn is_kept(capture: &Path) -> bool {
+    capture.exists() || capture.with_added_extension("gz").exists()
 }
 
 /// Two runs cannot add to one output at the same time.

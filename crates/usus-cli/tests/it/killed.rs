@@ -14,9 +14,11 @@ use std::time::{Duration, Instant};
 use rusqlite::types::Value;
 use rusqlite::{Connection, OpenFlags};
 use rustix::process::{Pid, Signal, kill_process};
+use usus::{Decoder, Format};
+use usus_io::{Destination, Existing, OutputOptions, Outputs, open_parts, pump};
 use usus_sim::{Device, Faults, record};
 
-use crate::run::{command, usus};
+use crate::run::{command, root, usus};
 
 const CELL: &str = "demo/formats/rope-tension.toml";
 
@@ -271,4 +273,58 @@ fn what_a_run_has_left_is_told_and_two_runs_do_not_mix() {
     assert!(ran.said.contains("its capture is converted anew"), "{}", ran.said);
     let expected = in_one_go(&[capture, PathBuf::from("demo/samples/rope-tension.pcapng")]);
     assert!(fs::read_to_string(out).unwrap().lines().eq(expected.iter().map(String::as_str)));
+}
+
+/// What a recording gives that goes on in several files, decoded as one.
+fn in_parts(capture: &Path, out: &Path) -> Vec<String> {
+    let text = fs::read_to_string(root().join(CELL)).unwrap();
+    let plan = Format::parse(&text).unwrap().compile().unwrap();
+    let options = OutputOptions { existing: Existing::Replace, ..OutputOptions::default() };
+    let mut outputs = Outputs::open(&plan, &Destination::JsonLines(out.to_owned()), &options).unwrap();
+    pump(&mut *open_parts(capture).unwrap(), &mut Decoder::new(&plan), &mut outputs, &mut |_| true).unwrap();
+    outputs.finish().unwrap();
+    fs::read_to_string(out).unwrap().lines().map(str::to_owned).collect()
+}
+
+/// A recording that is converted at the same time, continued after each kill, or begun in another file; it goes on in others itself.
+#[test]
+fn what_is_recorded_and_converted_survives_kills() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let (device, mut random) = (Station::begin(16), fastrand::Rng::with_seed(16));
+    let begin = |capture: &str, out: &str, rotate: &str| {
+        let arguments = ["capture", &device.address, "--format", CELL, "--append", "--quiet", "--rotate-size", rotate];
+        let mut command = command(&[&arguments[..], &["--out", capture, "--convert", out]].concat());
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+    };
+    let mut run = |capture: &str, out: &str, rotate: &str, is_last: bool| {
+        let mut running = begin(capture, out, rotate);
+        thread::sleep(Duration::from_millis(random.u64(100..1_600)));
+        if is_last {
+            kill_process(Pid::from_raw(running.id() as i32).unwrap(), Signal::INT).unwrap();
+            let ended = running.wait_with_output().unwrap();
+            // That bytes are missing since the last kill is told.
+            assert!([0, 6].contains(&ended.status.code().unwrap()), "{}", String::from_utf8_lossy(&ended.stderr));
+        } else {
+            running.kill().unwrap();
+            running.wait().unwrap();
+        }
+    };
+    let written = |out: &str| fs::read_to_string(out).unwrap().lines().map(str::to_owned).collect::<Vec<_>>();
+    // Ended orderly, killed, and continued in the same file.
+    let (capture, out) = (path("one.pcapng"), path("one.jsonl"));
+    for number in 0..4 {
+        run(&capture, &out, "1GB", number != 1 && number != 2);
+    }
+    let expected = in_parts(Path::new(&capture), &folder.path().join("once.jsonl"));
+    assert!(expected.len() > 20 && written(&out) == expected, "{} and {}", written(&out).len(), expected.len());
+    // Killed while it is in a later file, and begun anew in others.
+    let (first, second, out) = (path("first.pcapng"), path("second.pcapng"), path("two.jsonl"));
+    run(&first, &out, "2kB", false);
+    run(&second, &out, "2kB", true);
+    let expected: Vec<String> = [first, second]
+        .iter()
+        .flat_map(|capture| in_parts(Path::new(capture), &folder.path().join("once.jsonl")))
+        .collect();
+    assert!(written(&out) == expected, "{} and {}", written(&out).len(), expected.len());
 }

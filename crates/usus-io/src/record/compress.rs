@@ -45,7 +45,7 @@ impl Compressor {
 }
 
 /// The name of a file once it is compressed.
-pub(super) fn compressed(path: &Path) -> PathBuf {
+pub(crate) fn compressed(path: &Path) -> PathBuf {
     let mut name = path.as_os_str().to_owned();
     name.push(".gz");
     PathBuf::from(name)

@@ -23,8 +23,10 @@ use crate::port::holders_of;
 use crate::source::capture::{CaptureLine, CaptureReader, CaptureWriter, PACKET};
 use crate::source::{LineInfo, Source, SourceError, SourceEvent};
 
+pub(crate) use compress::compressed;
 pub use copy::{Copied, CopyError, Original, copy_captures};
 pub use parts::Rotation;
+pub(crate) use parts::part;
 pub use recorded_source::RecordedSource;
 
 /// What is gathered is written at least so often…
@@ -358,6 +360,16 @@ impl Recorder {
     /// Bytes of the file so far, with what is on its way.
     pub fn size(&mut self) -> u64 {
         self.written + self.blocks.writer_mut().len() as u64
+    }
+
+    /// The stream offset at which a line goes on, if there is one of that number.
+    pub(crate) fn offset(&self, line: usize) -> Option<u64> {
+        self.lines.get(line).map(|line| line.offset)
+    }
+
+    /// The id of its stream.
+    pub fn stream(&self) -> &str {
+        &self.stream
     }
 
     /// Its path.

@@ -129,7 +129,7 @@ impl Parts {
 }
 
 /// The file of a later part: `tower.pcapng` goes on in `tower.2.pcapng`.
-fn part(first: &Path, number: u32) -> PathBuf {
+pub(crate) fn part(first: &Path, number: u32) -> PathBuf {
     let stem = first.file_stem().unwrap_or_default().to_string_lossy().into_owned();
     let ending = first.extension().map_or(String::new(), |ending| format!(".{}", ending.to_string_lossy()));
     first.with_file_name(format!("{stem}.{number}{ending}"))

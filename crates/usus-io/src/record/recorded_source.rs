@@ -102,10 +102,12 @@ impl Source for RecordedSource {
             let path = self.parts.recorder.path().to_owned();
             return Err(SourceError::NotKept(Box::new(RecordError::Deleted { path })));
         }
-        let event = self.source.next()?;
+        let mut event = self.source.next()?;
         let recorder = &mut self.parts.recorder;
-        match &event {
+        match &mut event {
             Some(SourceEvent::Line(info)) => {
+                // A recording that is continued goes on with its offsets.
+                info.start = recorder.offset(self.announced).unwrap_or(info.start);
                 self.announced += 1;
                 if self.announced > recorder.lines().len() {
                     recorder.line(RecordedLine::new(info.name.clone()));

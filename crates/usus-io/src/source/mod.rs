@@ -18,7 +18,7 @@ pub(crate) mod udp;
 use std::fs::File;
 use std::io::{self, Read};
 use std::os::fd::{AsFd, BorrowedFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use flate2::read::MultiGzDecoder;
 use rustix::event::{PollFd, PollFlags, poll};
@@ -26,6 +26,7 @@ use usus::format::Serial;
 use usus::{Fault, Loss, Span, Time};
 
 use crate::port::{PortError, PortOptions};
+use crate::record::{compressed, part};
 pub(crate) use address::{Address, PortName};
 use clock::Clock;
 use dump::DumpLayout;
@@ -302,6 +303,34 @@ pub fn open_address(address: &Address, options: &SourceOptions) -> Result<Box<dy
 /// If it cannot be opened or its first bytes cannot be read.
 pub fn open(path: &Path) -> Result<Box<dyn Source + Send>, SourceError> {
     open_file(path, &SourceOptions::default())
+}
+
+/// Opens a capture with the files that it goes on in, one behind the other: `tower.pcapng`, `tower.2.pcapng`, and so on, as far as they are of the same
+/// stream. Each may be compressed by now.
+///
+/// # Errors
+///
+/// If one cannot be opened, or is no capture.
+pub fn open_parts(first: &Path) -> Result<Box<dyn Source + Send>, SourceError> {
+    let named = |path: PathBuf| if path.exists() { path } else { compressed(&path) };
+    let begin = named(first.to_owned());
+    let stream = open(&begin)?.stream().map(str::to_owned);
+    let mut whole: Reader = open_plain(&begin)?;
+    for number in 2.. {
+        let next = named(part(first, number));
+        if stream.is_none() || !next.exists() || open(&next)?.stream().map(str::to_owned) != stream {
+            break;
+        }
+        whole = Box::new(whole.chain(open_plain(&next)?));
+    }
+    Ok(Box::new(capture::CaptureReader::new(whole, None).begun()))
+}
+
+/// What reads a file, not compressed any more.
+fn open_plain(path: &Path) -> Result<Reader, SourceError> {
+    let cannot_open = |error| SourceError::Open { path: path.to_owned(), error };
+    let (head, reader) = open_bytes(path).and_then(|(reader, _)| peek(reader)).map_err(cannot_open)?;
+    Ok(if head.starts_with(&GZIP) { Box::new(MultiGzDecoder::new(reader)) } else { reader })
 }
 
 type Reader = Box<dyn Read + Send>;
