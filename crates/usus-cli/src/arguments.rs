@@ -228,6 +228,9 @@ pub(crate) struct TableArguments {
     /// CSV: an apostrophe in front of texts that a spreadsheet would take for a formula; numbers are spared
     #[arg(long)]
     pub(crate) guard_formulas: bool,
+    /// Write a data dictionary, too: fields with their units, meanings and tags, the format, and the account of the bytes. FILE.json or FILE.md
+    #[arg(long, value_name = "FILE")]
+    pub(crate) dictionary: Option<PathBuf>,
     /// A set of files for each day (UTC, or of --zone) on which something was received, with the date in their names
     #[arg(long)]
     pub(crate) daily: bool,

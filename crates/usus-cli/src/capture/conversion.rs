@@ -21,7 +21,7 @@ const PATIENCE: Duration = Duration::from_secs(2);
 /// A conversion that goes on beside the recording and never holds it up.
 pub(super) struct Conversion {
     sender: Option<EventSender>,
-    thread: JoinHandle<(Converted, Tally)>,
+    thread: JoinHandle<(Converted, Tally, Target)>,
     allowed: Allowed,
     /// What it has given by now.
     counts: Arc<Counts>,
@@ -81,7 +81,7 @@ impl Conversion {
                 tells: false,
             };
             let converted = convert_source(&how, &mut queue, &mut tally);
-            (converted, tally)
+            (converted, tally, target)
         });
         Ok(Conversion { sender: Some(sender), thread, allowed, counts, unfinished })
     }
@@ -112,7 +112,7 @@ impl Conversion {
             }
             std::thread::sleep(Duration::from_millis(2));
         }
-        let Ok((converted, mut tally)) = self.thread.join() else { return Ending::Failed };
+        let Ok((converted, mut tally, mut target)) = self.thread.join() else { return Ending::Failed };
         let closed = converted.is_closed_pipe();
         if converted.result.is_err() {
             tally.outputs.fail();
@@ -132,7 +132,10 @@ impl Conversion {
                 if let Some(unfinished) = self.unfinished {
                     unfinished.done();
                 }
-                ending(&converted, self.allowed, voice)
+                match target.describe(&converted, voice) {
+                    Ok(()) => ending(&converted, self.allowed, voice),
+                    Err(failed) => failed,
+                }
             }
         }
     }

@@ -1,5 +1,6 @@
 //! `usus convert`: sources through a format into outputs.
 
+mod dictionary;
 mod live;
 mod one;
 mod target;
@@ -77,9 +78,16 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
     };
     let (mut tally, left) = target.open(options, live > 0, voice)?;
     let jobs = arguments.jobs.map_or_else(usual_jobs, usize::from);
-    let mut all = Converted { ledgers: Ledgers::default(), lossy: false, worst: None, looks: None, result: Ok(()) };
+    let mut all = Converted {
+        ledgers: Ledgers::default(),
+        lossy: false,
+        worst: None,
+        looks: None,
+        summaries: Vec::new(),
+        result: Ok(()),
+    };
     if let Some(left) = &left {
-        catch_up(left, &target, jobs, &mut tally, voice)?;
+        all.summaries.extend(catch_up(left, &target, jobs, &mut tally, voice)?);
     }
     let (streams, unfinished) = match live > 0 && (several || !arguments.no_capture) {
         true => {
@@ -129,6 +137,7 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
         unfinished.done();
     }
     report_remarks(&tally.outputs, voice);
+    target.describe(&all, voice)?;
     Ok(ending(&all, target.allowed(), voice))
 }
 
@@ -144,8 +153,10 @@ pub(crate) fn catch_up(
     jobs: usize,
     tally: &mut Tally,
     voice: &Voice,
-) -> Result<(), Ending> {
-    let Some(capture) = left.capture.as_ref().filter(|capture| unfinished::is_kept(capture)) else { return Ok(()) };
+) -> Result<Vec<serde_json::Value>, Ending> {
+    let Some(capture) = left.capture.as_ref().filter(|capture| unfinished::is_kept(capture)) else {
+        return Ok(Vec::new());
+    };
     let fail = |text: String| {
         voice.fail(&format!("cannot make good what the last run has kept in {}: {text}", capture.display()));
         Ending::Failed
@@ -168,7 +179,8 @@ pub(crate) fn catch_up(
     };
     let converted = convert_source(&how, &mut *source, tally);
     converted.result.map_err(|error| fail(error.to_string()))?;
-    tally.outputs.flush().map_err(|error| fail(error.to_string()))
+    tally.outputs.flush().map_err(|error| fail(error.to_string()))?;
+    Ok(converted.summaries)
 }
 
 /// What is live is listened to at once, and its raw bytes are kept in a capture beside the output.

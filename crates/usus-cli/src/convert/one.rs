@@ -31,6 +31,8 @@ pub(crate) struct Converted {
     pub(crate) worst: Option<(String, f64)>,
     /// What the bytes that gave nothing look like.
     pub(crate) looks: Option<String>,
+    /// The account of each source.
+    pub(crate) summaries: Vec<serde_json::Value>,
     pub(crate) result: Result<(), PumpError<OutputError>>,
 }
 
@@ -44,6 +46,7 @@ impl Converted {
             self.worst = Some(worst.clone());
         }
         self.looks = self.looks.take().or(other.looks);
+        self.summaries.extend(other.summaries);
         self.result = other.result;
     }
 
@@ -126,7 +129,8 @@ pub(crate) fn convert_source(how: &Conversion<'_>, source: &mut dyn Source, tall
     };
     let (text, data) = (summary.said(voice), summary.json());
     let (worst, looks) = (worst(&seen.qualities), looks(&seen.unknown, plan));
-    let converted = Converted { lossy, worst, looks, result: pumped.map(|_| ()), ledgers };
+    let summaries = vec![data.clone()];
+    let converted = Converted { lossy, worst, looks, summaries, result: pumped.map(|_| ()), ledgers };
     if !converted.is_closed_pipe() {
         voice.tell("summary", &text, data);
         warn_of_unusable(&seen.qualities, voice);

@@ -8,11 +8,13 @@ use usus_io::{
     Destination, Existing, OutputError, OutputOptions, Outputs, Protected, Source, TableOptions, TableStyle, TimeStyle,
 };
 
-use super::one::Allowed;
+use super::dictionary::Dictionary;
+use super::one::{Allowed, Converted};
 use super::unfinished::{self, Unfinished};
 use crate::Ending;
 use crate::arguments::TableArguments;
 use crate::formats;
+use crate::safe::Safe;
 use crate::summary::plural;
 use crate::tally::Tally;
 use crate::voice::Voice;
@@ -27,6 +29,7 @@ pub(crate) struct Target {
     append: bool,
     /// The format file and whatever else is read.
     protected: Protected,
+    dictionary: Option<Dictionary>,
 }
 
 impl Target {
@@ -46,9 +49,19 @@ impl Target {
         let plan = loaded.plan.select(&wants).map_err(|unknown| wrong(unknown.to_string()))?;
         let plan = if tables.tags { plan.with_tags() } else { plan };
         let destination = Destination::named(out).map_err(|error| wrong(error.to_string()))?;
+        let dictionary = tables.dictionary.as_deref().map(|path| Dictionary::new(path, &loaded.format, &plan));
+        let dictionary = dictionary.transpose().map_err(wrong)?;
         let mut protected = Protected::default();
         protected.add(Path::new(format));
-        Ok(Target { plan, serial: loaded.format.serial, destination, tables: tables.clone(), append, protected })
+        Ok(Target {
+            plan,
+            serial: loaded.format.serial,
+            destination,
+            tables: tables.clone(),
+            append,
+            protected,
+            dictionary,
+        })
     }
 
     /// Protects a file that is read, or written by something else.
@@ -183,6 +196,11 @@ impl Target {
         live: bool,
         voice: &Voice,
     ) -> Result<(Tally, Option<Unfinished>), Ending> {
+        let described = self.dictionary.as_ref().map(Dictionary::path);
+        if let Some(path) = described.filter(|path| path.exists() && !self.tables.overwrite && !self.append) {
+            voice.fail(&OutputError::Exists { path: path.to_owned() }.to_string());
+            return Err(Ending::Failed);
+        }
         let (unfinished, options) = (self.unfinished(voice)?, self.options(columns, live));
         let outputs = Outputs::open(&self.plan, &self.destination, &options).map_err(|error| {
             voice.fail(&error.to_string());
@@ -201,6 +219,22 @@ impl Target {
     /// The directory beside which raw bytes are kept.
     pub(crate) fn directory(&self) -> PathBuf {
         self.destination.directory().filter(|path| !path.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned()
+    }
+
+    /// Writes the data dictionary, if one was asked for.
+    pub(crate) fn describe(&mut self, converted: &Converted, voice: &Voice) -> Result<(), Ending> {
+        let Some(dictionary) = self.dictionary.take() else { return Ok(()) };
+        match dictionary.write(converted) {
+            Ok(path) => {
+                let data = serde_json::json!({"wrote": path.display().to_string()});
+                voice.tell("info", &Safe(&format!("wrote {}", path.display())).to_string(), data);
+                Ok(())
+            }
+            Err(text) => {
+                voice.fail(&text);
+                Err(Ending::Failed)
+            }
+        }
     }
 
     /// What the account may be at worst.

@@ -84,11 +84,7 @@ impl Series {
 
 /// The declaration of a field that stands by itself, without bits, names and such.
 fn declared<'f>(format: &'f Format, kind: &str, name: &str) -> Option<&'f Field> {
-    let is_it = |field: &&Field| field.name.as_ref().is_some_and(|own| own.value == name);
-    let records = format.records.iter().filter(|record| record.kind.value == kind).flat_map(|record| record.layouts());
-    let mut fields =
-        records.flat_map(|record| &record.fields).chain(format.frames.iter().flat_map(|frame| &frame.header));
-    let field = fields.find(is_it)?;
+    let field = format.field(kind, name)?;
     let is_plain = field.codes.is_empty()
         && field.flags.is_empty()
         && !field.counter

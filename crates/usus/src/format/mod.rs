@@ -119,6 +119,32 @@ impl Format {
         self.frames.iter().any(|frame| frame.inside.as_ref().is_some_and(|inside| inside.value == field))
     }
 
+    /// The declaration of a field of a kind of record: its own, of one of its variants, or of a frame's header. Fields of groups are named behind
+    /// them: `peaks.force`. Flags are declared with the byte that they are in, and have no declaration of their own.
+    pub fn field(&self, kind: &str, path: &str) -> Option<&Field> {
+        let records = self.records.iter().filter(|record| record.kind.value == kind).flat_map(Record::layouts);
+        let own = records.flat_map(|record| &record.fields);
+        let fields = own.chain(self.frames.iter().flat_map(|frame| &frame.header));
+        Format::field_of(fields, path)
+    }
+
+    fn field_of<'f>(fields: impl Iterator<Item = &'f Field>, path: &str) -> Option<&'f Field> {
+        let (name, rest) = path.split_once('.').map_or((path, None), |(name, rest)| (name, Some(rest)));
+        for field in fields {
+            let is_it = field.name.as_ref().is_some_and(|own| own.value == name);
+            let found = match (rest, &field.group, &field.run) {
+                (None, _, _) if is_it => Some(field),
+                (Some(rest), Some(group), _) if is_it => Format::field_of(group.fields.iter(), rest),
+                (_, _, Some(run)) => Format::field_of(run.fields.iter(), path),
+                _ => None,
+            };
+            if found.is_some() {
+                return found;
+            }
+        }
+        None
+    }
+
     /// The field that carries the frames of a kind of record, if one does.
     pub(crate) fn inside_of(&self, kind: &str) -> Option<&str> {
         let record = self.records.iter().find(|record| record.kind.value == kind)?;
