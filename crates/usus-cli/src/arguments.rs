@@ -83,8 +83,10 @@ pub(crate) enum Verb {
     Replay(Replay),
     /// Is a format sound? Shows its layout as a table and runs its examples
     Check(Check),
-    /// Turn captured bytes into records: CSV tables or JSON Lines
+    /// Turn captured bytes into records: tables, JSON Lines, a database, a workbook, tracks
     Convert(Convert),
+    /// What has changed between two conversions of the same bytes, as after a format was corrected
+    Compare(Compare),
     /// The formats that ship with usus
     Formats(Formats),
     /// The demo site's devices live, on pseudo-terminals and sockets
@@ -176,6 +178,19 @@ pub(crate) struct Convert {
     pub(crate) jobs: Option<u16>,
     #[command(flatten)]
     pub(crate) opening: Opening,
+}
+
+#[derive(Args)]
+pub(crate) struct Compare {
+    /// What was converted before: FILE.jsonl, FILE.sqlite, a directory of CSV or FILE.csv (with --origin)
+    #[arg(value_name = "OLD")]
+    pub(crate) old: PathBuf,
+    /// What was converted afterwards, in the same form
+    #[arg(value_name = "NEW")]
+    pub(crate) new: PathBuf,
+    /// One JSON object instead of words
+    #[arg(long)]
+    pub(crate) json: bool,
 }
 
 /// What goes into the tables.

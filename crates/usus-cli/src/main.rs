@@ -4,6 +4,7 @@ mod against;
 mod arguments;
 mod capture;
 mod check;
+mod compare;
 mod convert;
 mod demo;
 mod formats;
@@ -60,6 +61,7 @@ fn main() -> ExitCode {
         Verb::Inspect(inspect) => inspect::run(&inspect, &voice),
         Verb::Check(check) => check::run(&check, &voice),
         Verb::Convert(convert) => convert::run(&convert, &voice),
+        Verb::Compare(compare) => compare::run(&compare, &voice),
         Verb::Formats(formats) => formats::run(&formats, &voice),
         Verb::Simulate(simulate) => simulate::run(&simulate, &voice),
         Verb::Demo(demo) => demo::run(&demo, &voice),
