@@ -3,13 +3,16 @@
 import csv
 import datetime
 import json
+import math
 import pathlib
+import re
 import sqlite3
 import sys
 import xml.etree.ElementTree as xml
 from decimal import Decimal
 
 import openpyxl
+import openpyxl.utils.escape
 import pyarrow
 import pyarrow.parquet
 
@@ -20,6 +23,26 @@ wrong = 0
 
 class Number(str):
     """A number as it was written."""
+
+
+def own_name(records, name):
+    """What a column of the output's own is called: no field has that name."""
+    names = set()
+
+    def gather(fields):
+        for field, value in fields.items():
+            names.add(field)
+            for item in value if is_group(value) else []:
+                gather(item if isinstance(item, dict) else {})
+
+    gather({name: value for record in records for name, value in record["fields"].items()})
+    while name in names:
+        name = f"usus_{name}"
+    return name
+
+
+def is_not_finite(record, name):
+    return record.get("quality", {}).get(name) == "not_finite"
 
 
 def is_group(value):
@@ -102,14 +125,19 @@ def check_csv(line, kinds):
         with open(folder / line / "tables" / f"{kind}.csv", newline="") as file:
             rows = list(csv.DictReader(file))
         expect(len(rows), len(records), f"{line} {kind}.csv rows")
+        offset, received, quality = [own_name(records, name) for name in ["offset", "received", "quality"]]
         for row, record in zip(rows, records):
             where = f"{line} {kind}.csv at {record['offset']}"
-            expect(row["offset"], str(record["offset"]), f"{where} offset")
-            expect(row["received"][:23], record["received"][:23], f"{where} received")
+            expect(row[offset], str(record["offset"]), f"{where} offset")
+            if "received" in record:
+                expect(row[received][:23], record["received"][:23], f"{where} received")
             for name, value in plain(record["fields"]).items():
-                expect(row[name], as_text(value), f"{where} {name}")
-            if "quality" in row:
-                expect(row["quality"], quality_of(record), f"{where} quality")
+                if is_not_finite(record, name):
+                    expect(row[name] in ["NaN", "inf", "-inf"], True, f"{where} {name} {row[name]}")
+                else:
+                    expect(row[name], as_text(value), f"{where} {name}")
+            if quality in row:
+                expect(row[quality], quality_of(record), f"{where} quality")
         for path in groups_of(records):
             with open(folder / line / "tables" / f"{kind}.{path}.csv", newline="") as file:
                 rows = list(csv.DictReader(file))
@@ -117,7 +145,8 @@ def check_csv(line, kinds):
             expect(len(rows), len(expected), f"{line} {kind}.{path}.csv rows")
             for row, (record, numbers, fields) in zip(rows, expected):
                 where = f"{line} {kind}.{path}.csv at {record['offset']} {numbers}"
-                expect((row["offset"], row["index"]), (str(record["offset"]), str(numbers[-1])), where)
+                index = row[own_name(records, "index")]
+                expect((row[offset], index), (str(record["offset"]), str(numbers[-1])), where)
                 for name, value in plain(fields).items():
                     expect(row[name], as_text(value), f"{where} {name}")
 
@@ -130,11 +159,15 @@ def as_text(value):
     return str(value)
 
 
+def is_whole(number):
+    return not set("./eE") & set(number)
+
+
 def as_sql(value):
     if isinstance(value, bool):
         return int(value)
     if isinstance(value, Number):
-        return float(value) if set("./eE") & set(value) else int(value)
+        return int(value) if is_whole(value) else float(value)
     return value
 
 
@@ -145,25 +178,35 @@ def check_sqlite(line, kinds):
     codes = {tuple(row) for row in described}
 
     def held(table, name, value):
-        # The number of a code that has no name stands among names.
-        return str(value) if (table, name) in codes and isinstance(value, Number) else as_sql(value)
+        if not isinstance(value, Number):
+            return as_sql(value)
+        # The number of a code that has no name stands among names; what is too long for a number of SQLite is a text of its digits.
+        is_long = not -(2**63) <= int(value) < 2**63 if is_whole(value) else Decimal(repr(float(value))) != Decimal(value)
+        is_float = "e" in value.lower() or len(value) > 40
+        return str(value) if (table, name) in codes or (is_long and not is_float) else as_sql(value)
 
     for kind, records in kinds.items():
-        rows = list(database.execute(f'SELECT * FROM "{kind}" ORDER BY stream, line, "offset", item'))
+        own = [own_name(records, name) for name in ["stream", "line", "offset", "item"]]
+        received, quality = [own_name(records, name) for name in ["received", "quality"]]
+        order = ", ".join(f'"{name}"' for name in own)
+        rows = list(database.execute(f'SELECT * FROM "{kind}" ORDER BY {order}'))
         # Lines inside of others have offsets of their own.
         ordered = sorted(records, key=lambda record: (record.get("line", ""), record["offset"]))
         expect(len(rows), len(records), f"{line} {kind} rows in SQLite")
         for row, record in zip(rows, ordered):
             where = f"{line} {kind} at {record['offset']} in SQLite"
-            expect(row["offset"], record["offset"], where)
-            expect(row["received"], record["received"], f"{where} received")
+            expect(row[own[2]], record["offset"], where)
+            expect(row[received], record.get("received"), f"{where} received")
             for name, value in plain(record["fields"]).items():
                 found = row[name]
+                if is_not_finite(record, name):
+                    expect(found in [None, float("inf"), float("-inf")], True, f"{where} {name} {found}")
+                    continue
                 if isinstance(found, bytes):
                     found = found.hex().upper()
                 expect(found, held(kind, name, value), f"{where} {name}")
-            if "quality" in row.keys():
-                expect(row["quality"] or "", quality_of(record), f"{where} quality")
+            if quality in row.keys():
+                expect(row[quality] or "", quality_of(record), f"{where} quality")
         for path in groups_of(records):
             table = f"{kind}_{path.replace('.', '_')}"
             keys = [column[1] for column in database.execute(f'PRAGMA table_info("{table}")') if column[5]]
@@ -176,8 +219,8 @@ def check_sqlite(line, kinds):
                 expect(tuple(row[key] for key in keys[4:]), numbers, where)
                 for name, value in plain(fields).items():
                     expect(row[name], held(table, name, value), f"{where} {name}")
-                if "quality" in row.keys():
-                    expect(row["quality"] or "", item_quality(record, path, numbers, fields), f"{where} quality")
+                if quality in row.keys():
+                    expect(row[quality] or "", item_quality(record, path, numbers, fields), f"{where} quality")
             joined = database.execute(f'SELECT count(*) FROM "{table}_with_{kind}"').fetchone()[0]
             expect(joined, len(expected), f"{line} view {table}_with_{kind}")
 
@@ -200,19 +243,31 @@ def cell_text(value):
 def same_time(found, text):
     """Whether a spreadsheet's date or time of day is the one that a text says, to the millisecond."""
     if isinstance(found, datetime.time):
+        if len(text) > 15:
+            text = text[:15]
         zero = datetime.datetime(2000, 1, 1)
         found = datetime.datetime.combine(zero, found)
         expected = datetime.datetime.fromisoformat(f"2000-01-01T{text[:15]}")
+    elif "T" not in text and len(text) > 10:
+        # The reader rounds to milliseconds, and so to midnight.
+        return text >= "23:59:59.9995"
     elif isinstance(found, datetime.datetime) and len(text) == 10:
         return found.isoformat()[:10] == text
     else:
-        expected = datetime.datetime.fromisoformat(text[:26].rstrip("Z"))
+        expected = datetime.datetime.fromisoformat(re.sub(r"(\.\d{6})\d+", r"\1", text))
+        expected = expected.astimezone(datetime.timezone.utc).replace(tzinfo=None)
     return abs((found - expected).total_seconds()) <= 0.001
 
 
 def check_cell(found, value, where):
+    if isinstance(found, str):
+        # Characters that XML has not are written as ISO/IEC 29500 (22.9.2.19) says.
+        found = openpyxl.utils.escape.unescape(found)
     if isinstance(found, (datetime.datetime, datetime.time)) and isinstance(value, str):
         expect(same_time(found, value), True, f"{where} {found} {value}")
+    elif isinstance(found, str) and isinstance(value, Number):
+        # More digits than a spreadsheet keeps.
+        expect((found, len(value.lstrip("-0.").replace(".", "")) > 15), (str(value), True), where)
     else:
         expect(cell_text(found), as_cell(value), where)
 
@@ -222,15 +277,19 @@ def check_xlsx(line, kinds):
     for kind, records in kinds.items():
         names, *rows = workbook[kind[:31]].iter_rows(values_only=True)
         names = [name.split(" [")[0] for name in names]
+        offset, received, quality = [own_name(records, name) for name in ["offset", "received", "quality"]]
         expect(len(rows), len(records), f"{line} sheet {kind} rows")
         for cells, record in zip(rows, records):
             row = dict(zip(names, [*cells, *[None] * len(names)]))
             where = f"{line} sheet {kind} at {record['offset']}"
-            check_cell(row["received"], record["received"], f"{where} received")
+            if "received" in record:
+                check_cell(row[received], record["received"], f"{where} received")
             for name, value in plain(record["fields"]).items():
-                check_cell(row[name], value, f"{where} {name}")
-            if "quality" in row:
-                expect(row["quality"] or "", quality_of(record), f"{where} quality")
+                # A cell has no NaN, and holds so many characters.
+                value = value[:32767] if isinstance(value, str) and not isinstance(value, Number) else value
+                check_cell(row[name], None if is_not_finite(record, name) else value, f"{where} {name}")
+            if quality in row:
+                expect(row[quality] or "", quality_of(record), f"{where} quality")
         for path in groups_of(records):
             names, *rows = workbook[f"{kind}.{path}"[:31]].iter_rows(values_only=True)
             names = [name.split(" [")[0] for name in names]
@@ -239,21 +298,29 @@ def check_xlsx(line, kinds):
             for cells, (record, numbers, fields) in zip(rows, expected):
                 row = dict(zip(names, [*cells, *[None] * len(names)]))
                 where = f"{line} sheet {kind}.{path} at {record['offset']} {numbers}"
-                expect((row["offset"], row["index"]), (record["offset"], numbers[-1]), where)
+                index = row[own_name(records, "index")]
+                expect((row[offset], index), (record["offset"], numbers[-1]), where)
                 for name, value in plain(fields).items():
                     check_cell(row[name], value, f"{where} {name}")
 
 
 def nanoseconds(text):
-    """Of an instant in UTC."""
-    seconds, _, fraction = text.rstrip("Z").partition(".")
-    whole = datetime.datetime.fromisoformat(seconds).replace(tzinfo=datetime.timezone.utc)
-    return int(whole.timestamp()) * 10**9 + int((fraction + "0" * 9)[:9])
+    """Of an instant; of none, as if it was in UTC. Nothing if 64 bits do not hold it, or it is in a leap second."""
+    if ":60" in text[:19]:
+        return None
+    found = re.fullmatch(r"([^.Z+]{19})(?:\.(\d+))?(.*)", text)
+    whole = datetime.datetime.fromisoformat(f"{found[1]}{found[3].replace('Z', '')}")
+    whole = whole.astimezone(datetime.timezone.utc) if whole.tzinfo else whole.replace(tzinfo=datetime.timezone.utc)
+    epoch = datetime.datetime(1970, 1, 1, tzinfo=datetime.timezone.utc)
+    since = (whole - epoch) // datetime.timedelta(seconds=1) * 10**9 + int(((found[2] or "") + "0" * 9)[:9])
+    return since if -(2**63) <= since < 2**63 else None
 
 
-def check_value(scalar, value, kind, where):
+def check_value(scalar, value, kind, where, is_finite=True):
     """A value of Parquet against one of JSON Lines."""
-    if value is None:
+    if not is_finite:
+        expect(math.isfinite(scalar.as_py()), False, where)
+    elif value is None:
         expect(scalar.as_py(), None, where)
     elif pyarrow.types.is_list(kind):
         items = scalar.values
@@ -265,13 +332,13 @@ def check_value(scalar, value, kind, where):
             else:
                 check_value(item, expected, item.type, where)
     elif pyarrow.types.is_timestamp(kind):
-        expect(scalar.value, nanoseconds(value), where)
+        expect(scalar.value if scalar.is_valid else None, nanoseconds(value), where)
     elif pyarrow.types.is_time(kind):
-        expect(scalar.value, nanoseconds(f"1970-01-01T{value}"), where)
+        expect(scalar.value if scalar.is_valid else None, nanoseconds(f"1970-01-01T{value}"), where)
     elif pyarrow.types.is_date(kind):
         expect(scalar.as_py().isoformat(), value, where)
     elif pyarrow.types.is_decimal(kind):
-        expect(str(scalar.as_py()), str(Decimal(value)), where)
+        expect((scalar.as_py(), kind.scale >= len(value.partition(".")[2])), (Decimal(value), True), where)
     elif pyarrow.types.is_floating(kind):
         # A number of 32 bits is told in the digits that make it out among those.
         same = float(value) == scalar.as_py() or (kind == pyarrow.float32() and pyarrow.scalar(float(value), kind) == scalar)
@@ -289,14 +356,17 @@ def check_parquet(line, kinds):
         table = pyarrow.parquet.read_table(folder / line / "columns" / f"{kind}.parquet")
         expect(table.num_rows, len(records), f"{line} {kind}.parquet rows")
         columns = {name: table.column(name) for name in table.column_names}
+        received, quality = [own_name(records, name) for name in ["received", "quality"]]
         for index, record in enumerate(records):
             where = f"{line} {kind}.parquet at {record['offset']}"
-            check_value(columns["received"][index], record["received"], columns["received"].type, f"{where} received")
+            if "received" in record:
+                check_value(columns[received][index], record["received"], columns[received].type, f"{where} received")
             for name, value in record["fields"].items():
-                check_value(columns[name][index], value, columns[name].type, f"{where} {name}")
-            if "quality" in columns:
+                is_finite = not is_not_finite(record, name)
+                check_value(columns[name][index], value, columns[name].type, f"{where} {name}", is_finite)
+            if quality in columns:
                 told = ";".join(f"{name}={word}" for name, word in record.get("quality", {}).items())
-                expect(columns["quality"][index].as_py() or "", told, f"{where} quality")
+                expect(columns[quality][index].as_py() or "", told, f"{where} quality")
 
 
 def check_tracks(line, kinds):
