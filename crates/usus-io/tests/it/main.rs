@@ -3,6 +3,7 @@
 mod beside;
 mod captures;
 mod copying;
+mod databases;
 mod existing;
 mod outputs;
 mod pieces;
@@ -15,3 +16,4 @@ mod sources;
 mod styles;
 mod text_buffer;
 mod together;
+mod whole_files;
