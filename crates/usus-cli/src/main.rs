@@ -27,6 +27,7 @@ mod voice;
 use std::process::ExitCode;
 
 use clap::Parser;
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
 use arguments::{Account, Arguments, Verb};
 use voice::Voice;
@@ -45,7 +46,19 @@ enum Ending {
     BytesLost = 6,
 }
 
+/// A format may have a thousand kinds of record, each with a file of its own, which is more than a system usually lets a program have open.
+fn allow_many_files() {
+    const MANY: u64 = 65_536;
+    let limit = getrlimit(Resource::Nofile);
+    let current = limit.maximum.map_or(MANY, |most| most.min(MANY));
+    if limit.current.is_some_and(|now| now < current) {
+        // If it may not be, opening them will say so.
+        let _ = setrlimit(Resource::Nofile, Rlimit { current: Some(current), ..limit });
+    }
+}
+
 fn main() -> ExitCode {
+    allow_many_files();
     let arguments = Arguments::parse();
     arguments.color.choose();
     let account = match (arguments.quiet, arguments.brief) {

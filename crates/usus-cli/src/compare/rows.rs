@@ -350,11 +350,12 @@ impl Iterator for TableRows {
     type Item = Result<Row, String>;
 
     fn next(&mut self) -> Option<Result<Row, String>> {
-        if self.page.len() == 0 && !self.ended {
-            if let Err(error) = self.next_page() {
-                self.ended = true;
-                return Some(Err(format!("cannot read the table {}: {error}", self.name)));
-            }
+        if self.page.len() == 0
+            && !self.ended
+            && let Err(error) = self.next_page()
+        {
+            self.ended = true;
+            return Some(Err(format!("cannot read the table {}: {error}", self.name)));
         }
         self.page.next().map(Ok)
     }

@@ -8,6 +8,7 @@ use super::groups::{self, GroupPath};
 use super::options::TableOptions;
 
 /// What a column holds.
+#[cfg_attr(not(feature = "sqlite"), allow(dead_code, reason = "only a database needs all of it"))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Holds {
     /// The number of the stream in the output.
@@ -65,12 +66,12 @@ impl Column {
 }
 
 /// What stands in front of the fields.
+#[cfg_attr(not(feature = "sqlite"), allow(dead_code, reason = "only a database needs all of it"))]
 #[derive(Clone, Copy, Debug)]
 pub(super) enum Front {
     /// What the options ask for; of groups, what ties their items to their records.
     Asked(TableOptions),
     /// All that makes out which record it is.
-    #[cfg(feature = "sqlite")]
     Identity,
 }
 
@@ -88,7 +89,6 @@ impl Front {
             .into_iter()
             .filter_map(|(asked, holds)| asked.then_some(holds))
             .collect(),
-            #[cfg(feature = "sqlite")]
             Front::Identity => {
                 use Holds::{Conversion, Item, Length, Line, Offset, Received, Stream};
                 vec![Stream, Line, Offset, Item, Conversion, Length, Received]
@@ -103,7 +103,6 @@ impl Front {
                 let tied = |holds: &Holds| matches!(holds, Holds::Source | Holds::Line | Holds::Offset);
                 self.of_records(kind).into_iter().filter(tied).collect()
             }
-            #[cfg(feature = "sqlite")]
             Front::Identity => vec![Holds::Stream, Holds::Line, Holds::Offset, Holds::Item],
         }
     }
@@ -112,7 +111,6 @@ impl Front {
     fn behind_indexes(self) -> &'static [Holds] {
         match self {
             Front::Asked(_) => &[],
-            #[cfg(feature = "sqlite")]
             Front::Identity => &[Holds::Conversion],
         }
     }

@@ -24,8 +24,8 @@ pub(super) struct Files {
 }
 
 enum Records {
-    Tables(Tables),
-    Json(JsonLines),
+    Tables(Box<Tables>),
+    Json(Box<JsonLines>),
     /// One that sees all records in their order.
     Other(Box<dyn Output>),
     /// One that is written and closed: its files, and its remarks.
@@ -68,12 +68,12 @@ impl Files {
             return Err(OutputError::IsInput { path: PathBuf::from("standard output"), other: other.to_owned() });
         }
         let records = match destination {
-            Destination::StandardOutput => Records::Json(JsonLines::standard_output(plan, options)),
-            Destination::JsonLines(path) => Records::Json(JsonLines::file(plan, path, options)?),
+            Destination::StandardOutput => Records::Json(Box::new(JsonLines::standard_output(plan, options))),
+            Destination::JsonLines(path) => Records::Json(Box::new(JsonLines::file(plan, path, options)?)),
             Destination::ListingOutput => Records::Other(Box::new(Listing::new(plan, std::io::stdout(), options))),
-            Destination::TableOutput => Records::Tables(Tables::standard_output(plan, options)?),
-            Destination::Table(path) => Records::Tables(Tables::file(plan, path, options)?),
-            Destination::Directory(path) => Records::Tables(Tables::directory(plan, path, options)?),
+            Destination::TableOutput => Records::Tables(Box::new(Tables::standard_output(plan, options)?)),
+            Destination::Table(path) => Records::Tables(Box::new(Tables::file(plan, path, options)?)),
+            Destination::Directory(path) => Records::Tables(Box::new(Tables::directory(plan, path, options)?)),
             #[cfg(feature = "sqlite")]
             Destination::Database(path) => Records::Other(Box::new(Database::open(plan, path, options.existing)?)),
             #[cfg(feature = "parquet")]
@@ -169,9 +169,9 @@ impl Files {
             Destination::StandardOutput | Destination::TableOutput | Destination::ListingOutput => {
                 return Err(OutputError::NotDaily);
             }
-            Destination::JsonLines(_) => Records::Json(JsonLines::unopened(plan, options)),
-            Destination::Table(_) => Records::Tables(Tables::unopened(plan, options, true)?),
-            Destination::Directory(_) => Records::Tables(Tables::unopened(plan, options, false)?),
+            Destination::JsonLines(_) => Records::Json(Box::new(JsonLines::unopened(plan, options))),
+            Destination::Table(_) => Records::Tables(Box::new(Tables::unopened(plan, options, true)?)),
+            Destination::Directory(_) => Records::Tables(Box::new(Tables::unopened(plan, options, false)?)),
             _ => Records::Nowhere,
         };
         Ok(Files { records, rejects: options.rejects.is_some().then(RejectFile::unopened) })
@@ -252,8 +252,8 @@ impl Files {
     /// The same without rows, to be filled elsewhere and joined.
     pub(super) fn piece(&self) -> Files {
         let records = match &self.records {
-            Records::Tables(tables) => Records::Tables(tables.piece()),
-            Records::Json(json) => Records::Json(json.piece()),
+            Records::Tables(tables) => Records::Tables(Box::new(tables.piece())),
+            Records::Json(json) => Records::Json(Box::new(json.piece())),
             Records::Other(_) | Records::Ended(..) | Records::Nowhere => Records::Nowhere,
         };
         Files { records, rejects: self.rejects.as_ref().map(RejectFile::piece) }

@@ -118,14 +118,8 @@ impl Destination {
 impl Destination {
     /// Whether it is text, row by row: such can be filled in pieces.
     pub fn is_text(&self) -> bool {
-        match self {
-            Destination::StandardOutput
-            | Destination::TableOutput
-            | Destination::JsonLines(_)
-            | Destination::Table(_)
-            | Destination::Directory(_) => true,
-            _ => false,
-        }
+        use Destination::{Directory, JsonLines, StandardOutput, Table, TableOutput};
+        matches!(self, StandardOutput | TableOutput | JsonLines(_) | Table(_) | Directory(_))
     }
 
     /// The directory that its files stand in; nothing for standard output.

@@ -33,6 +33,7 @@ impl Part {
     }
 
     /// Its final name.
+    #[cfg(feature = "parquet")]
     pub(super) fn path(&self) -> &Path {
         &self.path
     }
