@@ -57,8 +57,19 @@ fn allow_many_files() {
     }
 }
 
+/// A writer of workbooks panics where a file cannot be written. That is caught, and told as the error that it is.
+fn pass_over_told_panics() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !panic.location().is_some_and(|place| place.file().contains("rust_xlsxwriter")) {
+            usual(panic);
+        }
+    }));
+}
+
 fn main() -> ExitCode {
     allow_many_files();
+    pass_over_told_panics();
     let arguments = Arguments::parse();
     arguments.color.choose();
     let account = match (arguments.quiet, arguments.brief) {

@@ -95,7 +95,8 @@ fn convert(arguments: &Convert, voice: &Voice) -> Result<Ending, Ending> {
             (vec![stream], unfinished)
         }
         false => {
-            let unfinished = target.begin(None, None).map_err(failed)?;
+            // What is live and not kept cannot be made again.
+            let unfinished = if live > 0 { None } else { target.begin(None, None).map_err(failed)? };
             (opened.into_iter().map(|opened| file(opened, clock.now())).collect(), unfinished)
         }
     };

@@ -93,6 +93,7 @@ impl Unfinished {
         let told: BTreeMap<String, u64> = lengths.iter().map(|(path, length)| (text(path), *length)).collect();
         let kept = capture.map(|capture| text(&named(path, capture)));
         let value = json!({"capture": kept, "from": from.map(|from| from.to_string()), "lengths": told});
+        fs::create_dir_all(directory(path)).map_err(cannot)?;
         // Replaced whole, and locked before it has its name.
         let mut name = path.file_name().unwrap_or_default().to_owned();
         name.push(".new");

@@ -190,7 +190,7 @@ fn on_a_small_disk(kilobytes: u32, arguments: &[&str]) -> Command {
 #[test]
 fn a_full_disk_tears_no_row() {
     let folder = tempfile::tempdir().unwrap();
-    for (out, file) in [("out", "out/sample.csv"), ("r.jsonl", "r.jsonl")] {
+    for (out, file) in [("out", "out/sample.csv.part"), ("r.jsonl", "r.jsonl.part")] {
         for kilobytes in [1, 3, 7] {
             let path = folder.path().join(out);
             let arguments = ["convert", SAMPLE, "--format", ROPE, "--overwrite", "--out", path.to_str().unwrap()];
@@ -203,6 +203,26 @@ fn a_full_disk_tears_no_row() {
             let plural = if rows == 1 { "row" } else { "rows" };
             assert!(ran.said.contains(&format!("wrote {shown} ({rows} {plural})")), "{rows} {}", ran.said);
         }
+    }
+}
+
+/// Of what is whole at the end only, nothing is left.
+#[test]
+fn a_full_disk_leaves_no_half_file() {
+    let folder = tempfile::tempdir().unwrap();
+    for (kilobytes, out) in
+        [(40, "r.sqlite"), (20, "r.xlsx"), (3, "r.parquet"), (10, "r.geojson"), (3, "r.gpx"), (3, "r.kml")]
+    {
+        let path = folder.path().join(out);
+        let (source, format, kind) = match out.ends_with("json") || out.ends_with("gpx") || out.ends_with("kml") {
+            true => ("demo/samples/wind-mast.pcapng", "nmea-0183", "rmc,gga"),
+            false => (SAMPLE, ROPE, "sample"),
+        };
+        let arguments = ["convert", source, "--format", format, "--records", kind, "--out", path.to_str().unwrap()];
+        let ran = ran(on_a_small_disk(kilobytes, &arguments).output().unwrap());
+        assert_eq!(ran.status, 1, "{out} {}", ran.said);
+        assert!(ran.said.contains("cannot write") && ran.said.contains(out), "{}", ran.said);
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0, "{out} {}", ran.said);
     }
 }
 

@@ -11,6 +11,7 @@ mod killed;
 mod line;
 mod recording;
 mod recording_live;
+mod results;
 mod run;
 mod said;
 mod screen;

@@ -171,10 +171,15 @@ impl Outputs {
     ///
     /// What the system says.
     pub fn finish(&mut self) -> Result<(), OutputError> {
-        match self.has_failed {
-            true => self.of_each(Files::give_up),
-            false => self.of_each(Files::finish),
+        if self.has_failed {
+            return self.of_each(Files::give_up);
         }
+        let finished = self.of_each(Files::finish);
+        if finished.is_err() {
+            // The first error says what is wrong.
+            let _ = self.of_each(Files::give_up);
+        }
+        finished
     }
 
     /// Something went wrong elsewhere, so that what came is not all: [`Outputs::finish`] will end what is whole without it.

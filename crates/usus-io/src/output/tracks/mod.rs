@@ -237,7 +237,11 @@ impl Output for Tracks {
                     file.write_all(self.form.end().as_bytes())?;
                     file.flush()
                 };
-                write().map_err(failed)?;
+                let written = write().map_err(failed);
+                if written.is_err() {
+                    part.give_up();
+                }
+                written?;
                 part.finish()
             }
         }

@@ -7,6 +7,7 @@
 mod values;
 
 use std::collections::HashSet;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 
 use rust_xlsxwriter::{Format, Workbook as Xlsx, XlsxError};
@@ -166,6 +167,15 @@ impl Workbook {
     }
 }
 
+/// The writer panics where a file beside the workbook cannot be written. Nothing of it is used afterwards.
+fn guarded<T>(path: &Path, write: impl FnOnce() -> Result<T, OutputError>) -> Result<T, OutputError> {
+    catch_unwind(AssertUnwindSafe(write)).unwrap_or_else(|_| {
+        let error =
+            std::io::Error::other("a file beside it, in which rows are gathered, cannot be written: is the disk full?");
+        Err(OutputError::Write { path: path.to_owned(), error })
+    })
+}
+
 /// What an error of the writer means.
 fn told(path: &Path, error: XlsxError) -> OutputError {
     let error = match error {
@@ -266,13 +276,19 @@ impl Output for Workbook {
     }
 
     fn record(&mut self, record: &Record<'_>, notes: &mut Notes) -> Result<(), OutputError> {
-        self.rows.record(record, notes, &mut self.sheets)
+        let Workbook { rows, sheets, path, .. } = self;
+        guarded(path, || rows.record(record, notes, sheets))
     }
 
     fn finish(&mut self) -> Result<(), OutputError> {
-        self.describe().map_err(|error| told(&self.path, error))?;
-        let (mut part, file) = Part::create(&self.path, self.existing)?;
-        self.sheets.xlsx.save_to_writer(file).map_err(|error| told(&self.path, error))?;
+        let path = self.path.clone();
+        guarded(&path, || self.describe().map_err(|error| told(&path, error)))?;
+        let (mut part, file) = Part::create(&path, self.existing)?;
+        let saved = guarded(&path, || self.sheets.xlsx.save_to_writer(file).map_err(|error| told(&path, error)));
+        if saved.is_err() {
+            part.give_up();
+        }
+        saved?;
         part.finish()
     }
 
