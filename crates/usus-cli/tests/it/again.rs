@@ -211,7 +211,7 @@ fn a_full_disk_tears_no_row() {
 fn a_full_disk_leaves_no_half_file() {
     let folder = tempfile::tempdir().unwrap();
     for (kilobytes, out) in
-        [(40, "r.sqlite"), (20, "r.xlsx"), (3, "r.parquet"), (10, "r.geojson"), (3, "r.gpx"), (3, "r.kml")]
+        [(40, "r.sqlite"), (20, "r.xlsx"), (3, "r.parquet"), (10, "r.geojson"), (1, "r.gpx"), (1, "r.kml")]
     {
         let path = folder.path().join(out);
         let (source, format, kind) = match out.ends_with("json") || out.ends_with("gpx") || out.ends_with("kml") {

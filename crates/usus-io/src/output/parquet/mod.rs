@@ -15,7 +15,7 @@ use arrow_schema::{ArrowError, Schema as ArrowSchema};
 use parquet::arrow::ArrowWriter;
 use parquet::basic::{Compression, ZstdLevel};
 use parquet::errors::ParquetError;
-use parquet::file::properties::WriterProperties;
+use parquet::file::properties::{EnabledStatistics, WriterProperties};
 use usus::fast::Visit;
 use usus::quality::{ItemPath, Notes};
 use usus::{FieldSchema, Items, LineId, Plan, Quality, Reading, Record, Schema, Value};
@@ -152,6 +152,8 @@ impl ParquetFiles {
         let properties = WriterProperties::builder()
             .set_compression(Compression::ZSTD(level))
             .set_max_row_group_row_count(Some(GROUP_ROWS))
+            // Those of each page cost more than they save whoever reads.
+            .set_statistics_enabled(EnabledStatistics::Chunk)
             .set_created_by(concat!("usus ", env!("CARGO_PKG_VERSION")).to_owned());
         let arrow = self.kinds[kind].arrow.clone();
         let writer = ArrowWriter::try_new(file, arrow, Some(properties.build())).map_err(failed(&path))?;
