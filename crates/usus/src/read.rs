@@ -697,7 +697,11 @@ fn number_of(raw: &RawValue<'_>, of: &NumberOf) -> Option<Decimal> {
         (RawValue::Bytes(text), NumberOf::Decimal) => Decimal::parse(text.trim_ascii()),
         (RawValue::Bytes(text), NumberOf::Hex) => hex_number(text.trim_ascii()),
         (RawValue::Bytes(text), NumberOf::HexInteger(taken)) => hex_integer(text.trim_ascii(), *taken),
-        (RawValue::Digits(digits), _) => Decimal::parse(digits.number()),
+        // An E among them is a half that is no digit, and no power of ten.
+        (RawValue::Digits(digits), _) => {
+            let number = digits.number();
+            if number.iter().all(u8::is_ascii_digit) { Decimal::parse(number) } else { None }
+        }
         _ => None,
     }
 }

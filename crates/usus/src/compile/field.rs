@@ -830,7 +830,7 @@ fn numbers(declared: &Declared, kind: FieldType) -> Option<Numbers> {
     let (bits, signed) = match kind {
         FieldType::Integer(integer) | FieldType::HexInteger(integer) => (u32::from(integer.bytes) * 8, integer.signed),
         FieldType::Bits { width, signed } => (u32::from(width), signed),
-        FieldType::Bcd(BcdType::Integer(integer)) => (u32::from(integer.bytes) * 8, integer.signed),
+        FieldType::Bcd(BcdType::Integer(integer)) => (u32::from(integer.bytes) * 8, false),
         _ => return None,
     };
     let told = declared.unit_from.is_some() || declared.unit_sent.is_some() || declared.ratio.is_some();
@@ -842,7 +842,10 @@ fn numbers(declared: &Declared, kind: FieldType) -> Option<Numbers> {
     if declared.scale_from.is_some() {
         return None;
     }
-    let most = (1i128 << bits) - 1;
+    let most = match kind {
+        FieldType::Bcd(_) => 10i128.pow(bits / 4) - 1,
+        _ => (1i128 << bits) - 1,
+    };
     let (least, most) = match (signed, &declared.sign, &declared.sign_from) {
         (true, None, None) => (-(1 << (bits - 1)), most >> 1),
         (false, None, None) => (0, most),

@@ -572,3 +572,53 @@ proptest! {
         prop_assert!(wrong.is_none(), "{:?}\n{}", wrong, text);
     }
 }
+
+/// Whether a value is what the schema says that values of its field are.
+fn is_within(schema: &usus::FieldSchema, value: Value<'_>) -> bool {
+    match (value, schema.numbers) {
+        (Value::Decimal(number), Some(numbers)) => {
+            number.places() == numbers.places
+                && (numbers.least..=numbers.most).contains(&number.coefficient())
+                && number.magnitude().checked_ilog10().unwrap_or(0) < numbers.digits()
+        }
+        (Value::DateTime(both), _) => both.offset().is_some() == schema.is_instant,
+        _ => true,
+    }
+}
+
+fn check_cell(schema: &usus::FieldSchema, cell: Cell<'_>, text: &str) {
+    match cell {
+        Cell::Reading(reading) => {
+            assert!(
+                is_within(schema, reading.value),
+                "{}: {:?} {:?}\n{text}",
+                schema.name,
+                reading.value,
+                schema.numbers
+            );
+        }
+        Cell::Group(items) => {
+            for item in items {
+                item.fields().for_each(|(schema, cell)| check_cell(schema, cell, text));
+            }
+        }
+        _ => {}
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// What the schema says of numbers and instants holds for every value that comes; without tags, nothing is called otherwise.
+    #[test]
+    fn values_are_what_the_schema_says(seed: u64) {
+        let mut rng = Rng::with_seed(seed);
+        let (text, sends) = format(&mut rng);
+        let plan = Format::parse(&text).unwrap().compile().unwrap();
+        let bytes = stream(&mut rng, &sends, 3_000);
+        let mut check = |record: &Record<'_>| record.fields().for_each(|(schema, cell)| check_cell(schema, cell, &text));
+        let Ok(_) = plan.decode(&bytes, &mut check);
+        let tagged = plan.with_tags();
+        prop_assert_eq!(tagged.schema(), plan.schema());
+    }
+}

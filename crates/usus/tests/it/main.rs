@@ -16,6 +16,7 @@ mod inside;
 mod parts;
 mod properties;
 mod reference;
+mod schema;
 mod stages;
 mod survey;
 mod tables;

@@ -221,6 +221,8 @@ impl Sheets {
         let worksheet = self.xlsx.add_worksheet_with_constant_memory()?;
         worksheet.set_name(&name)?;
         worksheet.set_freeze_panes(1, 0)?;
+        // On paper, all columns stand side by side, under their names.
+        worksheet.set_landscape().set_print_fit_to_pages(1, 0).set_repeat_rows(0, 0)?;
         for (number, column) in columns.iter().enumerate() {
             let header = match column.holds {
                 Holds::Received => format!("{} [{zone}]", column.name),

@@ -177,6 +177,7 @@ pub(super) fn width(column: &Column) -> f64 {
     match (column.holds, &column.field) {
         (Holds::Received, _) => 24.0,
         (Holds::Quality, _) => 24.0,
+        (Holds::Source | Holds::Line, _) => 16.0,
         (_, Some(field)) => match field.value_type {
             ValueType::DateTime => 24.0,
             ValueType::Text | ValueType::Code => 16.0,
