@@ -42,6 +42,7 @@ pub(super) struct Formats {
     date: Format,
     clock: Format,
     date_time: Format,
+    flag: Format,
     /// Numbers with 0, 1, 2 … places.
     places: Vec<Format>,
 }
@@ -62,6 +63,8 @@ impl Formats {
             received: shown(&format!("yyyy-mm-dd hh:mm:ss{fraction}")),
             date: shown("yyyy-mm-dd"),
             clock: shown("hh:mm:ss.000"),
+            // Some spreadsheets show truth values as numbers if nothing else is asked for.
+            flag: shown("\"TRUE\";\"TRUE\";\"FALSE\""),
             date_time: shown("yyyy-mm-dd hh:mm:ss.000"),
             places: places.collect(),
         }
@@ -114,7 +117,7 @@ impl Formats {
                     let shown = value.to_string().parse().unwrap_or(0.0);
                     sheet.write_number(row, column, shown).map(|_| ())
                 }
-                Value::Bool(flag) => sheet.write_boolean(row, column, flag).map(|_| ()),
+                Value::Bool(flag) => sheet.write_boolean_with_format(row, column, flag, &self.flag).map(|_| ()),
                 Value::Date(date) => dated(sheet, date_serial(date), &self.date, date.to_string()),
                 Value::Clock(clock) => match day_part(clock) {
                     Some(part) => number(sheet, part, &self.clock),
