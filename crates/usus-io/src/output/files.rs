@@ -75,7 +75,7 @@ impl Files {
             Destination::Table(path) => Records::Tables(Box::new(Tables::file(plan, path, options)?)),
             Destination::Directory(path) => Records::Tables(Box::new(Tables::directory(plan, path, options)?)),
             #[cfg(feature = "sqlite")]
-            Destination::Database(path) => Records::Other(Box::new(Database::open(plan, path, options.existing)?)),
+            Destination::Database(path) => Records::Other(Box::new(Database::open(plan, path, options)?)),
             #[cfg(feature = "parquet")]
             Destination::Parquet(path) => Records::Other(Box::new(ParquetFiles::file(plan, path, options)?)),
             #[cfg(feature = "parquet")]

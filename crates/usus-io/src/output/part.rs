@@ -21,11 +21,9 @@ impl Part {
     /// A file of that name that is not to be replaced; what the system says.
     pub(super) fn create(path: &Path, existing: Existing) -> Result<(Part, File), OutputError> {
         check(path, existing)?;
-        let meanwhile = (!path.exists() || path.is_file()).then(|| {
-            let mut name = path.file_name().map(OsString::from).unwrap_or_default();
-            name.push(".part");
-            path.with_file_name(name)
-        });
+        // Where a link leads, so that it stays one.
+        let path = &fs::canonicalize(path).ok().filter(|path| path.is_file()).unwrap_or_else(|| path.to_owned());
+        let meanwhile = (!path.exists() || path.is_file()).then(|| meanwhile(path));
         let written = meanwhile.as_deref().unwrap_or(path);
         let file = OpenOptions::new().write(true).create(true).truncate(true).open(written);
         let file = file.map_err(OutputError::write(path))?;
@@ -57,6 +55,13 @@ impl Part {
             let _ = fs::remove_file(meanwhile);
         }
     }
+}
+
+/// The name that a file has until it is whole.
+pub(super) fn meanwhile(path: &Path) -> PathBuf {
+    let mut name = path.file_name().map(OsString::from).unwrap_or_default();
+    name.push(".part");
+    path.with_file_name(name)
 }
 
 /// Whether a file that is whole at the end only can be written there.

@@ -15,6 +15,8 @@ use usus::{Decoder, LineId, Plan, Record};
 
 use super::cells::{Cell, Rows, Table, TakesRows};
 use super::columns::{Front, KindColumns};
+use super::options::OutputOptions;
+use super::part::meanwhile;
 use super::{Existing, Output, OutputError};
 use layout::Layout;
 use values::Values;
@@ -33,6 +35,8 @@ pub struct Database {
     is_new: bool,
     /// Whether something of this conversion is there for good.
     is_kept: bool,
+    /// The name that it gets when it is whole, if it has another one meanwhile.
+    finally: Option<PathBuf>,
 }
 
 /// The tables, and the row at hand.
@@ -53,8 +57,16 @@ impl Database {
     /// # Errors
     ///
     /// What is in the way: another file, a database that is no such, one with other columns or of another layout, one that is locked.
-    pub fn open(plan: &Plan, path: &Path, existing: Existing) -> Result<Database, OutputError> {
+    pub fn open(plan: &Plan, path: &Path, options: &OutputOptions) -> Result<Database, OutputError> {
+        let existing = options.existing;
+        if existing == Existing::Refuse && path.exists() {
+            return Err(OutputError::Exists { path: path.to_owned() });
+        }
         let is_new = existing != Existing::Continue || !path.exists();
+        // What is new and ends by itself gets its name when it is whole.
+        let finally = (is_new && !options.in_place && existing != Existing::Continue).then(|| path.to_owned());
+        let written = finally.as_deref().map_or_else(|| path.to_owned(), meanwhile);
+        let (path, existing) = (&written, if finally.is_some() { Existing::Replace } else { existing });
         let kinds = KindColumns::all(plan.schema(), Front::Identity);
         let layout = Layout::new(plan.schema(), &kinds);
         let connection = opening::open(path, existing, &layout)?;
@@ -71,7 +83,16 @@ impl Database {
             count: 0,
         };
         let format = (plan.schema().format.clone(), plan.schema().version.clone());
-        Ok(Database { rows: Rows::new(kinds), tables, format, lines: Vec::new(), again: false, is_new, is_kept: false })
+        Ok(Database {
+            rows: Rows::new(kinds),
+            tables,
+            format,
+            lines: Vec::new(),
+            again: false,
+            is_new,
+            is_kept: false,
+            finally,
+        })
     }
 
     /// Takes away what an earlier conversion made of the same bytes and this one did not.
@@ -103,6 +124,13 @@ fn whole(number: u64) -> i64 {
 impl Tables {
     fn failed(&self, error: rusqlite::Error) -> OutputError {
         opening::told(&self.path, error)
+    }
+
+    /// Closes the database.
+    fn let_go(&mut self) {
+        if let Ok(nowhere) = Connection::open_in_memory() {
+            self.connection = nowhere;
+        }
     }
 
     fn begin(&mut self) -> Result<(), OutputError> {
@@ -189,18 +217,19 @@ impl Output for Database {
     fn finish(&mut self) -> Result<(), OutputError> {
         self.flush()?;
         opening::close(&self.tables.connection);
-        Ok(())
+        let Some(finally) = self.finally.take() else { return Ok(()) };
+        self.tables.let_go();
+        let written = std::mem::replace(&mut self.tables.path, finally);
+        opening::rename(&written, &self.tables.path)
     }
 
     fn give_up(&mut self) {
         let _ = self.tables.connection.execute_batch("ROLLBACK");
         self.tables.in_transaction = false;
-        if self.is_new && !self.is_kept {
-            // Nothing but empty tables would be left.
-            if let Ok(nowhere) = Connection::open_in_memory() {
-                self.tables.connection = nowhere;
-                opening::remove(&self.tables.path);
-            }
+        if self.finally.is_some() || (self.is_new && !self.is_kept) {
+            // It has not got its name, or nothing but empty tables would be left.
+            self.tables.let_go();
+            opening::remove(&self.tables.path);
             return;
         }
         opening::close(&self.tables.connection);

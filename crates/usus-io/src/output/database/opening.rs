@@ -74,16 +74,21 @@ pub(super) fn remove(path: &Path) {
     });
 }
 
+/// Gives a database that is closed its name.
+pub(super) fn rename(from: &Path, to: &Path) -> Result<(), OutputError> {
+    // What an earlier one has left beside it would be taken for its own.
+    files(to)[1..].iter().for_each(|file| {
+        let _ = fs::remove_file(file);
+    });
+    fs::rename(from, to).map_err(OutputError::write(to))
+}
+
 pub(super) fn open(path: &Path, existing: Existing, layout: &Layout) -> Result<Connection, OutputError> {
-    let is_there = path.exists();
-    match existing {
-        Existing::Refuse if is_there => return Err(OutputError::Exists { path: path.to_owned() }),
-        Existing::Replace if is_there => {
-            // Whoever has it open would go on with what is no more.
-            fs::remove_file(path).map_err(OutputError::write(path))?;
-            remove(path);
-        }
-        _ => {}
+    let is_there = path.exists() && existing == Existing::Continue;
+    if existing == Existing::Replace && path.exists() {
+        // Whoever has it open would go on with what is no more.
+        fs::remove_file(path).map_err(OutputError::write(path))?;
+        remove(path);
     }
     if !is_there {
         // What SQLite says of a directory that is not there is of no help.
