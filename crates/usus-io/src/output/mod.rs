@@ -94,6 +94,9 @@ impl Destination {
             return Ok(Destination::TableOutput);
         }
         if let Some(directory) = name.to_str().and_then(|name| name.strip_prefix("parquet:")) {
+            if directory.is_empty() {
+                return Err(OutputError::UnknownEnding { path: name.to_owned() });
+            }
             return Ok(Destination::ParquetDirectory(PathBuf::from(directory)));
         }
         if name == Path::new("table:-") {
@@ -281,7 +284,7 @@ pub enum OutputError {
     Other(Box<dyn Error + Send + Sync>),
     /// Several kinds of record do not go into one table.
     #[error(
-        "the format has the records {kinds}, and one table holds only one; name it with --records, or give a directory"
+        "the format has the records {kinds}, and one table holds only one; name it with --records, or give a directory (for Parquet, parquet:DIR)"
     )]
     SeveralKinds {
         /// The kinds.

@@ -208,7 +208,7 @@ fn one_table_takes_one_kind() {
     let refused = convert(&valley, b"", &table, TableOptions::default(), None);
     assert_eq!(
         refused.unwrap_err().to_string(),
-        "the format has the records load, wind, boot, and one table holds only one; name it with --records, or give a directory"
+        "the format has the records load, wind, boot, and one table holds only one; name it with --records, or give a directory (for Parquet, parquet:DIR)"
     );
     let wants = Wants { records: vec!["wind".to_owned()], fields: vec!["wind.speed".to_owned()] };
     let wind = valley.select(&wants).unwrap();
