@@ -95,6 +95,14 @@ fn tags_instead_of_names_and_a_dictionary_of_both() {
     assert_eq!(told["records"][0]["fields"][1]["tag"], "WT-301");
     assert_eq!(told["records"][1]["records"], 12);
     assert_eq!(told["sources"][0]["bytes"]["total"], 15_993);
+    // A tag may be any text, also what a spreadsheet would take for a formula.
+    let (format, bytes) = (path("f.toml"), path("b.bin"));
+    let text = "format = 'f'\n[[frame]]\ncut = 'text'\n[record.line]\nfields = [{ name = 'text', tag = '=1+1' }, ]";
+    fs::write(&format, text).unwrap();
+    fs::write(&bytes, "x\n").unwrap();
+    let ran =
+        usus(&["convert", &bytes, "--format", &format, "--out", "csv:-", "--tags", "--guard-formulas", "--quiet"]);
+    assert_eq!(ran.out, "'=1+1,quality\r\nx,\r\n", "{}", ran.said);
     // It is not written over, and not under any name.
     let refused =
         usus(&["convert", SAMPLE, "--format", ROPE, "--out", &path("u.jsonl"), "--dictionary", &path("t.json")]);

@@ -39,8 +39,8 @@ impl<'r> StyledRow<'r> {
         }
     }
 
-    /// Puts a text that came from a device.
-    fn text(&mut self, text: &str) {
+    /// Puts a text that came from a device, or from a format.
+    pub(super) fn text(&mut self, text: &str) {
         let like_a_formula = text.starts_with(['=', '+', '-', '@', '\t', '\r', '\n']);
         if self.style.guard_formulas && like_a_formula && !self.is_number(text) {
             self.cell(&format!("'{text}"));

@@ -312,7 +312,8 @@ impl Tables {
         };
         let mut row = StyledRow::new(self.style, &mut out);
         for column in &table.columns {
-            row.cell(&if self.style.units { column.name_and_unit() } else { column.name.clone() });
+            // A tag may be any text.
+            row.text(&if self.style.units { column.name_and_unit() } else { column.name.clone() });
         }
         row.end();
         out
