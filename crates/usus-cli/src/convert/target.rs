@@ -182,7 +182,16 @@ impl Target {
         let is_kept = if capture.is_some() { true } else { is_text && self.append };
         match unfinished::place(&self.destination).filter(|_| is_kept) {
             Some(place) => {
-                let files = if is_text { self.existing(TableOptions::default())? } else { Vec::new() };
+                let mut files = if is_text { self.existing(TableOptions::default())? } else { Vec::new() };
+                if let Destination::Directory(directory) = &self.destination {
+                    // What another choice of records or days has made: the next run may choose otherwise, and would take it for new.
+                    files.extend(
+                        unfinished::tables_in(directory)
+                            .into_iter()
+                            .filter(|file| !files.contains(file))
+                            .collect::<Vec<_>>(),
+                    );
+                }
                 Unfinished::begin(&place, capture, from, &files).map(Some)
             }
             None => Ok(None),

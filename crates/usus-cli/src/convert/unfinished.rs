@@ -141,6 +141,15 @@ impl Unfinished {
     }
 }
 
+/// All tables in a directory, and in those of days in it.
+pub(crate) fn tables_in(directory: &Path) -> Vec<PathBuf> {
+    let entries = |directory: &Path| fs::read_dir(directory).into_iter().flatten().flatten().map(|entry| entry.path());
+    let is_table = |path: &PathBuf| path.is_file() && path.extension().is_some_and(|ending| ending == "csv");
+    let days = entries(directory).filter(|path| path.is_dir());
+    let files = std::iter::once(directory.to_owned()).chain(days).flat_map(|directory| entries(&directory));
+    files.filter(is_table).collect()
+}
+
 /// Whether a capture is there, or has been compressed.
 pub(crate) fn is_kept(capture: &Path) -> bool {
     capture.exists() || capture.with_added_extension("gz").exists()

@@ -328,3 +328,40 @@ fn what_is_recorded_and_converted_survives_kills() {
         .collect();
     assert!(written(&out) == expected, "{} and {}", written(&out).len(), expected.len());
 }
+
+/// What was there before is not taken for a killed run's, though that was told of other records.
+#[test]
+fn tables_of_other_records_are_left_alone() {
+    let folder = tempfile::tempdir().unwrap();
+    let out = folder.path().join("tables");
+    let place = out.to_str().unwrap();
+    // A live conversion has no column for a line without a name; neither has this.
+    let whole = |more: &[&str]| {
+        let arguments = ["convert", "demo/samples/rope-tension.bin", "--format", CELL, "--out", place, "--append"];
+        let ran = usus(&[&arguments[..], more].concat());
+        assert_eq!(ran.status, 0, "{}", ran.said);
+    };
+    whole(&["--records", "status"]);
+    let before = fs::read(out.join("status.csv")).unwrap();
+    // A run of other records that is killed while it adds: what it leaves is as here.
+    let left = out.join("unfinished.json");
+    let device = Station::begin(17);
+    let arguments = ["convert", &device.address, "--format", CELL, "--out", place, "--append", "--records", "sample"];
+    fs::remove_file(out.join("fields.csv")).unwrap();
+    let mut running = command(&arguments).stdin(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let until = Instant::now() + Duration::from_secs(10);
+    while !left.exists() && Instant::now() < until {
+        thread::sleep(Duration::from_millis(10));
+    }
+    thread::sleep(Duration::from_millis(300));
+    running.kill().unwrap();
+    running.wait().unwrap();
+    assert!(left.exists());
+    fs::remove_file(out.join("fields.csv")).unwrap();
+    // The next run tells of all records: what was there stays, and it adds the same once more, as it is asked to.
+    let arguments = ["convert", "demo/samples/rope-tension.bin", "--format", CELL, "--out", place, "--append"];
+    let ran = usus(&arguments);
+    assert_eq!(ran.status, 0, "{}", ran.said);
+    let (rows, after) = (before.split(|byte| *byte == b'\n').count(), fs::read(out.join("status.csv")).unwrap());
+    assert!(after.starts_with(&before) && after.split(|byte| *byte == b'\n').count() >= 2 * (rows - 2) + 2);
+}

@@ -49,11 +49,13 @@ pub(super) struct Rows {
     pub(super) stream: u64,
     pub(super) conversion: u64,
     quality: String,
+    /// The numbers of the item at hand and of those around it, from 0.
+    numbers: Vec<u32>,
 }
 
 impl Rows {
     pub(super) fn new(kinds: Vec<KindColumns>) -> Rows {
-        Rows { kinds, origin: Origin::default(), stream: 0, conversion: 0, quality: String::new() }
+        Rows { kinds, origin: Origin::default(), stream: 0, conversion: 0, quality: String::new(), numbers: Vec::new() }
     }
 
     pub(super) fn name_line(&mut self, line: LineId, name: &str) {
@@ -67,7 +69,7 @@ impl Rows {
         notes: &mut Notes,
         tables: &mut T,
     ) -> Result<(), OutputError> {
-        let Rows { kinds, origin, stream, conversion, quality } = self;
+        let Rows { kinds, origin, stream, conversion, quality, numbers } = self;
         let kind = record.kind_index();
         let Some(columns) = kinds.get(kind) else { return Ok(()) };
         let own = |holds: Holds, tables: &mut T, indexes: &[u32]| {
@@ -95,7 +97,6 @@ impl Rows {
         for (number, group) in columns.groups.iter().enumerate() {
             let has_quality = group.columns.last().is_some_and(|column| column.holds == Holds::Quality);
             let place = group.group.last().copied().unwrap_or_default();
-            let mut numbers = Vec::new();
             groups::each(record, &group.group, &mut |around, path, items| {
                 for (index, item) in items.enumerate() {
                     let index = index as u32;
@@ -104,7 +105,7 @@ impl Rows {
                     numbers.push(index);
                     let path = path.map_or(ItemPath::new(place, index), |path| path.within(place, index));
                     tables.begin_row(Table { kind, group: Some(number) })?;
-                    group.columns.iter().for_each(|column| own(column.holds, tables, &numbers));
+                    group.columns.iter().for_each(|column| own(column.holds, tables, numbers));
                     quality.clear();
                     item.visit(&mut Fields { tables, quality, notes, item: Some(path) });
                     if has_quality {
