@@ -46,6 +46,9 @@ pub struct Reject<'a> {
     pub offset: u64,
     /// The bytes; of a line that is cleaned, without those that were taken out, which are filler.
     pub bytes: &'a [u8],
+    /// Where its frames stand, as offset and length, if it was to become one record of several: then its bytes are those of all of them, one behind
+    /// the other. Empty else.
+    pub frames: &'a [(u64, u64)],
     /// When the first and the last of them arrived.
     pub times: Option<(Time, Time)>,
     /// Why: what stood in the way of the first candidate among them.
@@ -103,10 +106,10 @@ pub enum NoticeKind {
         /// The kind of record.
         kind: u16,
     },
-    /// A record came again, while the one before it still waits for what belongs to it.
-    CameAgain {
-        /// The kind of record.
-        kind: u16,
+    /// A record was given by itself, and does not become part of another that is made of several.
+    NotJoined {
+        /// Why not.
+        reason: Reason,
     },
     /// The source marked a fault on a character.
     Fault(FaultKind),
@@ -123,7 +126,7 @@ impl NoticeKind {
             NoticeKind::MaybeBegunBefore => "line at the recording's start",
             NoticeKind::CounterJump { .. } => "counter jump",
             NoticeKind::TooManySeries { .. } => "too many series",
-            NoticeKind::CameAgain { .. } => "came again",
+            NoticeKind::NotJoined { .. } => "not joined",
             NoticeKind::Fault(fault) => fault.word(),
             NoticeKind::Loss(_) => "loss",
         }
@@ -150,8 +153,8 @@ impl fmt::Display for Notice<'_> {
             NoticeKind::TooManySeries { kind } => {
                 write!(f, "too many series of {}; further ones are not followed", kind_name(kind))
             }
-            NoticeKind::CameAgain { kind } => {
-                write!(f, "{} came again before what belongs to the one before it", kind_name(kind))
+            NoticeKind::NotJoined { reason } => {
+                write!(f, "given by itself only: {}", reason.describe(self.plan))
             }
             NoticeKind::Fault(fault) => write!(f, "the source marked a fault: {}", fault.word()),
             NoticeKind::Loss(loss) => write!(f, "bytes are missing here: {}", loss.word()),

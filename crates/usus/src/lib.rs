@@ -100,7 +100,6 @@ mod stage;
 pub mod survey;
 mod time;
 #[doc(hidden)]
-pub mod trial;
 mod unit;
 mod value;
 

@@ -57,6 +57,12 @@ pub const EXPRESSION_BYTES: usize = 4_096;
 pub const SERIES: usize = 65_536;
 /// Names that `count_by` counts one by one; later ones are counted together as "other". `limits.names` lowers it.
 pub const NAMES: usize = 256;
+/// Frames that one record is made of: lines of a block, parts of a multipart. `limits.parts` lowers it.
+pub const JOINED: usize = 65_536;
+/// Bytes of the frames that one record is made of. `limits.held` lowers it.
+pub const HELD: usize = 16 << 20;
+/// Questions, or keys, of which frames wait for others at the same time, for each record that is made of several. `limits.open` lowers it.
+pub const OPEN: usize = 4_096;
 /// A run of bytes that nothing claims is reported in pieces that end at multiples of this stream offset.
 pub const RUN: u64 = 65_536;
 /// Digits of a decimal number that are exact; a longer number is invalid.

@@ -95,6 +95,28 @@ pub enum ProblemKind {
         /// The known name most like it.
         nearest: Option<String>,
     },
+    /// A field in which records have to agree, and that one of them does not have.
+    #[error("`{record}` has no field `{name}`, in which all have to agree")]
+    NoSuchKey {
+        /// The field.
+        name: String,
+        /// What does not have it.
+        record: String,
+        /// The field of it most like it.
+        nearest: Option<String>,
+    },
+    /// A field of one name in two parts of a record.
+    #[error("`{name}` stands in two parts of this record: call one of them otherwise")]
+    Shared {
+        /// The field.
+        name: String,
+    },
+    /// Fields of one name that are not of one type and unit.
+    #[error("`{name}` is not of the same type and unit in all that this is made of")]
+    NotAlike {
+        /// The field.
+        name: String,
+    },
     /// A name of a wrong form.
     #[error("`{name}` cannot be a name")]
     BadName {

@@ -258,6 +258,14 @@ impl<'a> Cells<'a> {
         })
     }
 
+    /// The name that ignored frames are counted by: a text, or a number.
+    pub(crate) fn counted_by(&self, field: &'a Field) -> Option<Vec<u8>> {
+        match self.text(field, 0) {
+            Some(text) => Some(text.to_vec()),
+            None => self.integer(field, 0).map(|number| itoa::Buffer::new().format(number).as_bytes().to_vec()),
+        }
+    }
+
     /// Whether the raw value of a field is `constant`.
     pub(crate) fn equals(&self, field: &'a Field, base: usize, constant: &Constant) -> bool {
         is_constant(&self.raw(field, base), field, constant)
@@ -296,14 +304,24 @@ impl<'a> Cells<'a> {
             What::Column { field, .. } => self.reading(field, base),
             What::Field(field) => self.reading(field, base),
             What::Flag(field, bit) => self.flag(field, *bit, base),
-            What::Group(_) | What::Part(..) | What::Made(_) | What::NotThere => Reading::absent(Absent::NotSent),
+            What::Group(_)
+            | What::Of(_)
+            | What::Parts(_)
+            | What::Joined(_)
+            | What::Made(_)
+            | What::NotThere => Reading::absent(Absent::NotSent),
         }
     }
 
     /// What was sent for what stands in a record; nothing of a group, or where nothing was sent.
     pub(crate) fn sent(&self, output: &Output, base: usize) -> Option<Sent<'a>> {
         let (field, flag) = match &output.what {
-            What::Group(_) | What::Part(..) | What::Made(_) | What::NotThere => return None,
+            What::Group(_)
+            | What::Of(_)
+            | What::Parts(_)
+            | What::Joined(_)
+            | What::Made(_)
+            | What::NotThere => return None,
             What::Integer | What::Tested(_) | What::Bit => {
                 let (word, byte) = (&output.word, base + output.word.first as usize);
                 let bytes = self.bytes.get(byte..byte + usize::from(word.size))?;

@@ -3,10 +3,10 @@
 use alloc::string::String;
 use core::fmt;
 
-use crate::format::CheckForm;
+use crate::format::{CheckForm, Limits};
 use crate::integer::Order;
 use crate::limits;
-use crate::plan::{Check, Plan};
+use crate::plan::{Check, Plan, Stage};
 
 /// Why bytes gave no record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -180,10 +180,101 @@ pub enum Reason {
         /// The frame.
         frame: u16,
     },
-    /// A record that has to come with another came without it.
-    Unmatched {
+    /// Something looks like part of a record that is made of several frames, and none of those is begun.
+    Astray {
+        /// The layout of the part.
+        kind: u16,
+    },
+    /// Before a record that is made of several frames was whole, something came that is none of its parts.
+    PartUnknown {
         /// The kind.
         kind: u16,
+    },
+    /// A record that is made of several frames began again before it was whole.
+    BeganAgain {
+        /// The kind.
+        kind: u16,
+    },
+    /// A record that is made of several frames was not whole in time.
+    TooLate {
+        /// The kind.
+        kind: u16,
+    },
+    /// A record is made of more frames, or bytes, than allowed.
+    TooLong {
+        /// The kind.
+        kind: u16,
+    },
+    /// What a record of several frames requires at its end does not hold.
+    Required {
+        /// The kind.
+        kind: u16,
+    },
+    /// The recording ends, or bytes are missing, before a record of several frames is whole.
+    NotWhole {
+        /// The kind.
+        kind: u16,
+    },
+    /// Frames that number themselves came, and one of them is missing.
+    PartMissing {
+        /// The kind.
+        kind: u16,
+        /// The number that should have come.
+        expected: u64,
+        /// The number that came.
+        found: u64,
+    },
+    /// The numbers by which frames number themselves are none, or the one is greater than the other.
+    PartNumber {
+        /// The kind.
+        kind: u16,
+    },
+    /// So many bytes gave no record between two parts that those may be of different records.
+    Between {
+        /// The kind.
+        kind: u16,
+    },
+    /// Too many records of several frames were begun at the same time.
+    TooManyOpen {
+        /// The kind.
+        kind: u16,
+    },
+    /// An answer to no question.
+    NoQuestion {
+        /// The kind.
+        kind: u16,
+    },
+    /// An answer whose question waits no longer.
+    LateAnswer {
+        /// The kind.
+        kind: u16,
+    },
+    /// Another answer to a question that has one.
+    SecondAnswer {
+        /// The kind.
+        kind: u16,
+    },
+    /// The recording ends, or bytes are missing, while an answer is waited for.
+    NoEndOfExchange {
+        /// The kind.
+        kind: u16,
+    },
+    /// A record that is merged with others has no value in a field in which they have to agree.
+    NoKey {
+        /// The kind of what comes of them.
+        kind: u16,
+    },
+    /// A record that is merged with others came when those were done with.
+    Late {
+        /// The kind of what comes of them.
+        kind: u16,
+    },
+    /// Others with which a record is merged did not come.
+    Incomplete {
+        /// The kind of what comes of them.
+        kind: u16,
+        /// The first that is missing, by its place among those that are merged.
+        missing: u16,
     },
     /// A group's count does not go with the length of the frame.
     Count {
@@ -301,7 +392,24 @@ impl Reason {
             Reason::NotNamed { .. } => "column not named",
             Reason::MoreKeys { .. } => "value of no field",
             Reason::BehindQuote { .. } => "text behind a quote",
-            Reason::Unmatched { .. } => "unmatched",
+            Reason::Astray { .. } => "astray part",
+            Reason::PartUnknown { .. } => "unknown part",
+            Reason::BeganAgain { .. } => "began again",
+            Reason::TooLate { .. } => "not whole in time",
+            Reason::TooLong { .. } => "too many parts together",
+            Reason::Required { .. } => "requirement",
+            Reason::NotWhole { .. } => "not whole",
+            Reason::PartMissing { .. } => "part missing",
+            Reason::PartNumber { .. } => "part number",
+            Reason::Between { .. } => "too much between parts",
+            Reason::TooManyOpen { .. } => "too many begun",
+            Reason::NoQuestion { .. } => "answer without a question",
+            Reason::LateAnswer { .. } => "late answer",
+            Reason::SecondAnswer { .. } => "second answer",
+            Reason::NoEndOfExchange { .. } => "exchange not whole",
+            Reason::NoKey { .. } => "no key",
+            Reason::Late { .. } => "too late for its merge",
+            Reason::Incomplete { .. } => "incomplete merge",
             Reason::Count { .. } => "group count",
             Reason::TooManyParts { .. } => "too many parts",
             Reason::BytesLeft { .. } => "bytes left",
@@ -440,7 +548,58 @@ impl fmt::Display for Description<'_> {
             Reason::BehindQuote { frame } => {
                 write!(f, "{} has more in a column than stands between its quotes", named(frame))
             }
-            Reason::Unmatched { kind: of } => write!(f, "{} came without what belongs to it", kind(of)),
+            Reason::Astray { kind: of } => {
+                write!(f, "it looks like part of {}, and does not come where that could be", kind(of))
+            }
+            Reason::PartUnknown { kind: of } => {
+                write!(f, "before all of {} was there, something came that is none of its parts", kind(of))
+            }
+            Reason::BeganAgain { kind: of } => write!(f, "{} began again before all of it was there", kind(of)),
+            Reason::TooLate { kind: of } => write!(f, "not all of {} came in time", kind(of)),
+            Reason::TooLong { kind: of } => {
+                let Limits { parts, held, .. } = plan.0.limits;
+                write!(f, "{} has more than {parts} frames, or {held} bytes", kind(of))
+            }
+            Reason::Required { kind: of } => {
+                write!(f, "all of {} is there, and what it requires does not hold", kind(of))
+            }
+            Reason::NotWhole { kind: of } => {
+                write!(f, "the recording ends, or bytes are missing, before all of {} is there", kind(of))
+            }
+            Reason::PartMissing { kind: of, expected, found } => {
+                write!(f, "part {expected} of {} should come, and part {found} came", kind(of))
+            }
+            Reason::PartNumber { kind: of } => {
+                write!(f, "the number of a part of {}, or of its parts, is no number from 1", kind(of))
+            }
+            Reason::Between { kind: of } => {
+                write!(f, "between two parts of {} so much was rejected that they may not belong together", kind(of))
+            }
+            Reason::TooManyOpen { kind: of } => {
+                write!(f, "too many of {} were begun at the same time ({})", kind(of), plan.0.limits.open)
+            }
+            Reason::NoQuestion { kind: of } => write!(f, "an answer, and no question of {} was asked", kind(of)),
+            Reason::LateAnswer { kind: of } => {
+                write!(f, "an answer to a question of {} that waits for none any more", kind(of))
+            }
+            Reason::SecondAnswer { kind: of } => {
+                write!(f, "an answer to a question of {} that has one already", kind(of))
+            }
+            Reason::NoEndOfExchange { kind: of } => {
+                write!(f, "the recording ends, or bytes are missing, before the answer to this {}", kind(of))
+            }
+            Reason::NoKey { kind: of } => {
+                write!(f, "what it has in common with the rest of {} has no value", kind(of))
+            }
+            Reason::Late { kind: of } => write!(f, "it came when its {} was done with", kind(of)),
+            Reason::Incomplete { kind: of, missing } => {
+                let merge = plan.0.stages.iter().find_map(|stage| match stage {
+                    Stage::Merge(merge) if merge.kind == of => merge.of.get(usize::from(missing)),
+                    _ => None,
+                });
+                let missing = merge.and_then(|taken| taken.first()).map_or("", |taken| kind(taken.from));
+                write!(f, "what belongs to the same {} did not come: {missing}", kind(of))
+            }
             Reason::Count { kind: of, sent: Some(sent) } => {
                 write!(f, "the group of {} has {sent} items by its count, which does not go with the length", kind(of))
             }

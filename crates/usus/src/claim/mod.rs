@@ -99,11 +99,7 @@ pub(crate) fn choose(
     length: usize,
     forms: &mut Forms,
 ) -> Choice {
-    let look = |name: &Named| match name {
-        Named::Field(field) => operand(&frame.header[usize::from(*field)].field, header, 0),
-        Named::Length => Operand::Number(Decimal::from_unsigned(length as u64)),
-        Named::Columns => Operand::Number(Decimal::from_unsigned(frame.separation.columns_of(header) as u64)),
-    };
+    let look = |name: &Named| looked_at(name, frame, header, length);
     for &number in &frame.kinds {
         let kind = &kinds[usize::from(number)];
         if kind.when.as_ref().is_none_or(|when| when.test(&look))
@@ -121,6 +117,20 @@ pub(crate) fn choose(
         }
     }
     Choice::Unclaimed
+}
+
+/// What a frame's condition sees behind a name.
+pub(crate) fn looked_at<'a>(name: &Named, frame: &'a Frame, header: &Cells<'a>, length: usize) -> Operand<'a> {
+    match name {
+        Named::Field(field) => match frame.header.get(usize::from(*field)) {
+            Some(named) => operand(&named.field, header, 0),
+            None => Operand::Absent,
+        },
+        Named::Length => Operand::Number(Decimal::from_unsigned(length as u64)),
+        Named::Columns => Operand::Number(Decimal::from_unsigned(frame.separation.columns_of(header) as u64)),
+        // There is no question beside a frame by itself.
+        Named::Ask(_) => Operand::Absent,
+    }
 }
 
 /// What a condition sees of a field of a record or an item: the text as sent, or the number.

@@ -28,7 +28,7 @@ pub(super) fn finish_frame(
     draft.frame.key = choice_key(&draft.frame, kinds, ignores);
     let constants = draft.frame.header.iter().enumerate().filter(|(_, field)| field.equals.is_some());
     let has_series = draft.frame.kinds.iter().any(|kind| !kinds[usize::from(*kind)].series.is_empty());
-    if !has_series && !draft.frame.kinds.is_empty() {
+    if !has_series && !(draft.frame.kinds.is_empty() && draft.frame.open.is_none()) {
         draft.frame.counters.clone_from(&draft.sheet.counters);
     }
     draft.frame.constants = constants.map(|(index, _)| index as u16).collect();
@@ -104,7 +104,8 @@ impl Frame {
             let shape = &kinds[usize::from(*kind)].shape;
             shape.unit == ShapeUnit::Bytes && (shape.item == 0 || matches!(shape.count, Count::Field(_)))
         };
-        if self.reading == Reading::Text || !self.kinds.iter().all(is_known) {
+        let own = self.open.iter().flat_map(|open| &open.layouts);
+        if self.reading == Reading::Text || !self.kinds.iter().chain(own).all(is_known) {
             let why = "`length = \"record\"` is for records whose lengths are fixed, or told by the count of a group whose items are alike";
             problems.add(declared.span.clone(), ProblemKind::Senseless(why));
         }
@@ -124,7 +125,7 @@ fn choice_key(frame: &Frame, kinds: &[Kind], ignores: &[Ignore]) -> ChoiceKey {
     }
     let fields = named.iter().map(|name| match name {
         Named::Field(field) => frame.header.get(usize::from(*field)).map(|field| &field.field),
-        Named::Length | Named::Columns => None,
+        Named::Length | Named::Columns | Named::Ask(_) => None,
     });
     let Some(named) = fields.collect::<Option<Vec<_>>>() else { return ChoiceKey::Unknown };
     if frame.reading == Reading::Bytes {

@@ -177,7 +177,7 @@ impl Placing {
         let asked: Vec<_> = sheet.known.iter().map(|(declared, field)| (named(declared), field)).collect();
         let condition = match &declared.when {
             None => None,
-            Some(when) => match bound(when, "field before this one called", &asked, true, &declared.charsets, problems)
+            Some(when) => match bound(when, "field before this one called", &asked, true, &declared.charsets, &[], problems)
             {
                 None => return,
                 condition => condition,

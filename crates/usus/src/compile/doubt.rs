@@ -75,7 +75,7 @@ pub(super) fn whole(format: &Format, frames: &[Frame], kinds: &[Kind], problems:
     if format.examples.is_empty() {
         problems.doubt(first_line.clone(), ProblemKind::NoExample);
     }
-    if format.records.is_empty() {
+    if format.records.is_empty() && format.exchanges.is_empty() {
         problems.doubt(first_line, ProblemKind::NoRecord);
     }
     for (declared, frame) in format.frames.iter().zip(frames) {
@@ -83,11 +83,16 @@ pub(super) fn whole(format: &Format, frames: &[Frame], kinds: &[Kind], problems:
             problems.doubt(declared.span.clone(), ProblemKind::NoChecksum);
         }
         // A record that could not be compiled has no place among the kinds.
-        let layouts: usize = format.records.iter().map(|record| record.layouts().count()).sum();
-        if kinds.len() == layouts {
+        let variants: usize = format.records.iter().map(|record| record.variants.len()).sum();
+        if kinds.len() >= records(format) + variants {
             choices(format, frame, kinds, problems);
         }
     }
+}
+
+/// How many records there are, with those that are made of others.
+fn records(format: &Format) -> usize {
+    format.records.len() + super::composed::named_beside(format).count()
 }
 
 /// Tries the conditions of a frame's records on all combinations of values that tell them apart.
@@ -108,7 +113,7 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
         .iter()
         .map(|name| match name {
             Named::Field(field) => values(&frame.header[usize::from(*field)], &literals),
-            Named::Length | Named::Columns => sizes(&literals),
+            Named::Length | Named::Columns | Named::Ask(_) => sizes(&literals),
         })
         .collect();
     let combinations = values.iter().try_fold(1usize, |product, values| product.checked_mul(values.len()));
@@ -137,9 +142,13 @@ fn choices(format: &Format, frame: &Frame, kinds: &[Kind], problems: &mut Proble
         }
     }
     for (index, (kind, _)) in conditions.iter().enumerate() {
-        // First come the records themselves, then all variants.
-        let variants = || format.records.iter().flat_map(|record| &record.variants);
-        let Some(record) = format.records.iter().chain(variants()).nth(usize::from(*kind)) else { continue };
+        // First come the records themselves, then what is made of them, then all variants.
+        let mut variants = format.records.iter().flat_map(|record| &record.variants);
+        let record = match usize::from(*kind).checked_sub(records(format)) {
+            Some(variant) => variants.nth(variant),
+            None => format.records.get(usize::from(*kind)),
+        };
+        let Some(record) = record else { continue };
         let Some(when) = &record.when else { continue };
         if !holds[index] {
             problems.doubt(when.span.clone(), ProblemKind::NeverHolds);

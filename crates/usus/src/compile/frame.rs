@@ -137,6 +137,7 @@ pub(super) fn compile_frame(
         kinds: Vec::new(),
         ignores: Vec::new(),
         key: ChoiceKey::Unknown,
+        open: None,
         counters: Vec::new(),
         constants: Vec::new(),
     };
@@ -207,8 +208,8 @@ pub(super) fn separation(declared: &format::Frame, labels: Option<&[String]>, ap
 
 /// The records of a frame.
 pub(super) fn records_of<'f>(format: &'f Format, frame: &'f format::Frame) -> impl Iterator<Item = &'f format::Record> {
-    let is_of = |name: &Option<Spanned<String>>| name.as_ref().is_none_or(|name| name.value == frame.name);
-    format.records.iter().flat_map(format::Record::layouts).filter(move |record| is_of(&record.frame))
+    let is_of = |name: Option<&Spanned<String>>| name.is_none_or(|name| name.value == frame.name);
+    format.layouts().into_iter().filter(move |(name, _)| is_of(*name)).map(|(_, record)| record)
 }
 
 /// Whether columns of a frame's records may not be there amid others.

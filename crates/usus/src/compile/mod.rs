@@ -3,6 +3,7 @@
 mod bytes;
 mod choice;
 mod columns;
+mod composed;
 mod doubt;
 mod field;
 mod frame;
@@ -19,6 +20,7 @@ mod variants;
 mod whole;
 
 use alloc::borrow::Cow;
+use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
@@ -71,7 +73,9 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
     }
     let mut shared = Shared::default();
     let mut drafts = compile_frames(format, &mut shared, problems);
-    let (kinds, schema) = compile_records(format, &mut drafts, &mut shared, problems);
+    let (mut kinds, mut known, mut schema) = compile_records(format, &mut drafts, &mut shared, problems);
+    let made = (&mut kinds, &mut known, &mut schema);
+    let mut stages = composed::compose(format, &mut drafts, &mut shared, made, problems);
     let mut ignores = Vec::new();
     for ignore in &format.ignores {
         let Some(index) = frame_of(format, ignore.frame.as_ref(), &ignore.span, problems) else { continue };
@@ -94,6 +98,7 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         .collect();
     let insides = compile_insides(format, roles.len().max(1), &kinds, problems);
     let routes = compile_routes(format, &roles, &insides, &frames, problems);
+    composed::find_routes(&mut stages, &kinds, &routes);
     if problems.wants_doubts() {
         doubt::whole(format, &frames, &kinds, problems);
     }
@@ -104,7 +109,7 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         kinds,
         ignores,
         counters: shared.slots,
-        stages: Vec::new(),
+        stages,
         routes,
         insides,
         limits: format.limits,
@@ -126,13 +131,14 @@ struct Laid {
     frame: usize,
     variant: usize,
     kind: Kind,
+    known: composed::Known,
 }
 
 /// Where there is too much in a format.
 fn too_much(format: &Format) -> Option<(core::ops::Range<usize>, ProblemKind)> {
     let mut weight = format::Weight::default();
-    for record in format.records.iter().flat_map(format::Record::layouts) {
-        let frame = record.frame.as_ref().and_then(|name| format.frames.iter().find(|frame| frame.name == name.value));
+    for (frame, record) in format.layouts() {
+        let frame = frame.and_then(|name| format.frames.iter().find(|frame| frame.name == name.value));
         let header = frame.or(format.frames.first()).map(|frame| format::weigh(&frame.header)).unwrap_or_default();
         weight.add(header);
         weight.add(format::weigh(&record.fields));
@@ -166,7 +172,7 @@ fn compile_records(
     drafts: &mut [Draft],
     shared: &mut Shared,
     problems: &mut Problems,
-) -> (Vec<Kind>, Schema) {
+) -> (Vec<Kind>, Vec<composed::Known>, Schema) {
     let mut layouts: Vec<Laid> = Vec::new();
     let mut schema = Schema {
         format: format.name.clone(),
@@ -175,6 +181,11 @@ fn compile_records(
         kinds: Vec::new(),
     };
     for (number, owner) in format.records.iter().enumerate() {
+        if owner.block.is_some() {
+            layouts.push(Laid::blank(number));
+            schema.kinds.push(kind_schema(&owner.kind, owner.title.as_ref()));
+            continue;
+        }
         let (begun, mut units, mut counted) = (layouts.len(), variants::Units::default(), Vec::new());
         for (variant, record) in owner.layouts().enumerate() {
             let Some(index) = frame_of(format, record.frame.as_ref(), &record.kind.span, problems) else { continue };
@@ -190,8 +201,13 @@ fn compile_records(
                 Cow::Borrowed(_) => Cow::Borrowed(record),
                 Cow::Owned(fields) => Cow::Owned(format::Record { fields, ..record.clone() }),
             };
-            let place = Compiled { format, owner, record: &converted, frame: index, variant };
-            let mut kind = compile_record(place, &mut drafts[index], &mut shared.layout, &mut shared.forms, problems);
+            let what = match variant {
+                0 => owner.kind.value.clone(),
+                variant => format!("{}, variant {variant}", owner.kind.value),
+            };
+            let place = Compiled { format, owner, record: &converted, frame: index, what: &what, ask: &[] };
+            let draft = &mut drafts[index];
+            let (mut kind, known) = compile_record(place, draft, &mut shared.layout, &mut shared.forms, problems);
             kind.record = number as u16;
             for counter in kind.counters.iter_mut().skip(drafts[index].sheet.counters.len()) {
                 counter.slot = slot_of(counter, &mut counted, &mut shared.slots);
@@ -199,32 +215,49 @@ fn compile_records(
             if let Some(slot) = kind.counters.first().and_then(|first| shared.slots.get_mut(first.slot)) {
                 slot.is_first = true;
             }
-            layouts.push(Laid { frame: index, variant, kind });
+            layouts.push(Laid { frame: index, variant, kind, known });
         }
         let mut kinds: Vec<&mut Kind> = layouts[begun..].iter_mut().map(|laid| &mut laid.kind).collect();
         let fields = variants::unite(owner, &mut kinds, problems);
-        schema.kinds.push(KindSchema {
-            name: owner.kind.value.clone(),
-            title: owner.title.clone(),
-            fields,
-            wanted: true,
-        });
+        schema.kinds.push(KindSchema { fields, ..kind_schema(&owner.kind, owner.title.as_ref()) });
     }
-    (in_order(layouts, drafts), schema)
+    for (number, (name, title)) in (format.records.len()..).zip(composed::named_beside(format)) {
+        if schema.kinds.iter().any(|known| known.name == name.value) {
+            let kind = ProblemKind::Twice { what: "record", name: name.value.clone() };
+            problems.add(name.span.clone(), kind);
+        }
+        layouts.push(Laid::blank(number));
+        schema.kinds.push(kind_schema(name, title));
+    }
+    let (kinds, known) = in_order(layouts, drafts);
+    (kinds, known, schema)
+}
+
+fn kind_schema(name: &Spanned<String>, title: Option<&String>) -> KindSchema {
+    KindSchema { name: name.value.clone(), title: title.cloned(), fields: Vec::new(), wanted: true }
+}
+
+impl Laid {
+    /// The place of a record that is made of several frames.
+    fn blank(number: usize) -> Laid {
+        Laid { frame: 0, variant: 0, kind: composed::blank(number as u16), known: composed::Known::new() }
+    }
 }
 
 /// Layouts that are in the order of the file, in that of their numbers; and their frames told of them, in the order of the file.
-fn in_order(mut layouts: Vec<Laid>, drafts: &mut [Draft]) -> Vec<Kind> {
+fn in_order(mut layouts: Vec<Laid>, drafts: &mut [Draft]) -> (Vec<Kind>, Vec<composed::Known>) {
     // A record that could not be compiled leaves no layout; then there is no plan, but all else that is wrong is told.
     let own = layouts.iter().filter(|laid| laid.variant == 0).count();
     let (mut next, mut next_variant) = (0, own);
     for laid in &layouts {
         let number = if laid.variant == 0 { &mut next } else { &mut next_variant };
-        drafts[laid.frame].frame.kinds.push(*number as u16);
+        if !laid.kind.is_composed {
+            drafts[laid.frame].frame.kinds.push(*number as u16);
+        }
         *number += 1;
     }
     layouts.sort_by_key(|laid| laid.variant > 0);
-    let mut kinds: Vec<Kind> = layouts.into_iter().map(|laid| laid.kind).collect();
+    let (mut kinds, known): (Vec<Kind>, Vec<_>) = layouts.into_iter().map(|laid| (laid.kind, laid.known)).unzip();
     let named: Vec<u16> = kinds.iter().filter_map(|kind| Some(kind.heading.as_ref()?.record)).collect();
     for kind in kinds.iter_mut().filter(|kind| named.contains(&kind.record)) {
         kind.names_columns = true;
@@ -232,7 +265,7 @@ fn in_order(mut layouts: Vec<Laid>, drafts: &mut [Draft]) -> Vec<Kind> {
         let frame = &mut drafts[usize::from(kind.frame)].frame;
         (frame.takes_long, frame.has_columns, frame.splits) = (true, true, true);
     }
-    kinds
+    (kinds, known)
 }
 
 /// The frame that a record or ignore belongs to.

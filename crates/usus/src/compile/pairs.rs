@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 
 use super::field::field_type;
 use super::sheet::{Sheet, refuse_condition};
-use crate::format::{Field as Declared, FieldType, Format, Frame, Place, Record};
+use crate::format::{Field as Declared, FieldType, Format, Frame, Place};
 use crate::plan::{At, Count, Labels, Pairs, Reading, Shape, ShapeUnit};
 use crate::problem::{ProblemKind, Problems};
 
@@ -22,8 +22,7 @@ pub(super) struct Placing {
 
 /// The labels of all fields that are read from a frame.
 pub(super) fn labels_of(format: &Format, frame: &Frame) -> Vec<String> {
-    let of_frame = |record: &&Record| record.frame.as_ref().is_none_or(|name| name.value == frame.name);
-    let fields = format.records.iter().flat_map(Record::layouts).filter(of_frame).flat_map(|record| &record.fields);
+    let fields = super::frame::records_of(format, frame).flat_map(|record| &record.fields);
     labels_in(frame.header.iter().chain(fields))
 }
 

@@ -364,7 +364,7 @@ fn condition(
         .filter_map(|((declared, field), depth)| Some((declared.name.as_ref()?.value.as_str(), field, depth)))
         .collect();
     let fields: Vec<(&str, &Field)> = visible.iter().map(|(name, field, _)| (*name, *field)).collect();
-    let mut condition = bound(when, "earlier field", &fields, false, &[], problems)?;
+    let mut condition = bound(when, "earlier field", &fields, false, &[], &[], problems)?;
     let asked: Vec<Asked> =
         visible.iter().map(|(_, field, depth)| Asked { field: (*field).clone(), depth: *depth }).collect();
     condition.rename(&mut |name| {

@@ -2,13 +2,14 @@
 
 use alloc::borrow::Cow;
 use alloc::boxed::Box;
-use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::frame::separation;
+use super::composed::Known;
 use super::sheet::{Sheet, condition};
 use super::{Draft, Placing, bytes, columns, heading, inside, pairs, parts, printed};
+use crate::expression::Type;
 use crate::format::{self, Format, Presence, Spanned};
 use crate::limits;
 use crate::plan::{At, Check, Counter, Field, Form, Ignore, Kind, LayoutRow, Separation, ShapeUnit, Slot};
@@ -57,8 +58,10 @@ pub(super) struct Compiled<'f> {
     pub(super) owner: &'f format::Record,
     pub(super) record: &'f format::Record,
     pub(super) frame: usize,
-    /// Which variant it is; 0 is the record itself.
-    pub(super) variant: usize,
+    /// What it is called: the record, or a variant or part of it.
+    pub(super) what: &'f str,
+    /// Fields of a question that its condition may ask for.
+    pub(super) ask: &'f [(String, Type)],
 }
 
 /// The slot of a counter: variants of a record share those of their counters that have one name and begin again alike.
@@ -113,18 +116,14 @@ fn own_reading(
 }
 
 pub(super) fn compile_record(
-    Compiled { format, owner, record, frame: frame_index, variant }: Compiled<'_>,
+    Compiled { format, owner, record, frame: frame_index, what, ask }: Compiled<'_>,
     draft: &mut Draft,
     layout: &mut Vec<LayoutRow>,
     forms: &mut printed::Numbers,
     problems: &mut Problems,
-) -> Kind {
+) -> (Kind, Known) {
     let declared_frame = &format.frames[frame_index];
-    let name = match variant {
-        0 => owner.kind.value.clone(),
-        variant => format!("{}, variant {variant}", owner.kind.value),
-    };
-    let mut sheet = draft.sheet.begin_record(&name);
+    let mut sheet = draft.sheet.begin_record(what);
     let declaration = printed::Declaration {
         printed: &record.printed,
         pattern: record.pattern.as_ref(),
@@ -196,7 +195,7 @@ pub(super) fn compile_record(
     }
     let checksum_required = checksum_required(record, declared_frame, problems);
     let when = record.when.as_ref().and_then(|when| {
-        condition(when, &draft.frame.header, draft.counts_columns(), &declared_frame.charsets, problems)
+        condition(when, &draft.frame.header, draft.counts_columns(), &declared_frame.charsets, ask, problems)
     });
     let series = owner.series.iter().filter_map(|name| series_field(&sheet, name, problems)).collect();
     layout.append(&mut sheet.rows);
@@ -205,7 +204,12 @@ pub(super) fn compile_record(
     let packet = shape.unit == ShapeUnit::Bytes && shape.item == 0;
     let is_tested = sheet.gates.is_empty() && sheet.item_gates.is_empty();
     let exact = (packet && is_tested).then(|| shape.least());
-    Kind {
+    let known = sheet.known.iter().filter_map(|(declared, field)| {
+        let name = declared.name.as_ref()?;
+        Some((name.value.clone(), field.clone()))
+    });
+    let known = known.collect();
+    let kind = Kind {
         record: 0,
         frame: frame_index as u16,
         when,
@@ -225,9 +229,14 @@ pub(super) fn compile_record(
         series,
         wanted: true,
         staged: false,
+        is_part: false,
+        is_composed: false,
+        is_open: false,
+        keyed: Box::default(),
         carries,
         exact,
-    }
+    };
+    (kind, known)
 }
 
 fn series_field(sheet: &Sheet, name: &Spanned<String>, problems: &mut Problems) -> Option<Field> {
@@ -299,7 +308,7 @@ pub(super) fn compile_ignore(
     let when = ignore
         .when
         .as_ref()
-        .and_then(|when| condition(when, &draft.frame.header, draft.counts_columns(), &frame.charsets, problems));
+        .and_then(|when| condition(when, &draft.frame.header, draft.counts_columns(), &frame.charsets, &[], problems));
     let count_by = ignore.count_by.as_ref().and_then(|name| {
         let found = draft.sheet.find(&name.value);
         if let Err(nearest) = &found {

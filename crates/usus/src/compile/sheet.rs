@@ -301,16 +301,17 @@ pub(super) fn refuse_condition(declared: &Declared, with: &str, problems: &mut P
     }
 }
 
-/// Binds a frame's condition to the header's fields. `has_columns` says whether texts are told apart by how many columns they have.
+/// Binds a frame's condition to the header's fields, and to those of a question in `ask`. `has_columns` says whether texts are told apart by how many columns they have.
 pub(super) fn condition(
     when: &When,
     header: &[HeaderField],
     has_columns: bool,
     charsets: &[Charset],
+    ask: &[(String, Type)],
     problems: &mut Problems,
 ) -> Option<Expression<Named>> {
     let fields = header.iter().map(|field| (field.name.as_str(), &field.field)).collect::<Vec<_>>();
-    bound(when, "header field", &fields, has_columns, charsets, problems)
+    bound(when, "header field", &fields, has_columns, charsets, ask, problems)
 }
 
 /// Binds a condition to some fields, by their places among them. `what` says what they are.
@@ -320,19 +321,28 @@ pub(super) fn bound(
     fields: &[(&str, &Field)],
     has_columns: bool,
     charsets: &[Charset],
+    ask: &[(String, Type)],
     problems: &mut Problems,
 ) -> Option<Expression<Named>> {
+    let asked = |name: &str| {
+        let name = name.strip_prefix("ask.")?;
+        let place = ask.iter().position(|(known, _)| known == name)?;
+        Some((Named::Ask(place as u16), ask[place].1))
+    };
     let mut resolve = |name: &str| -> Result<(Named, Type), Option<String>> {
         let of_type = |field: &Field| field::expression_type(field);
         let place = fields.iter().position(|(known, field)| *known == name && of_type(field).is_some());
         match (place.and_then(|place| Some((place, of_type(fields[place].1)?))), name) {
             (Some((place, found)), _) => Ok((Named::Field(place as u16), found)),
+            (None, name) if asked(name).is_some() => asked(name).ok_or(None),
             (None, "length") => Ok((Named::Length, Type::Number)),
             (None, "columns") if has_columns => Ok((Named::Columns, Type::Number)),
             (None, _) => {
                 let known = fields.iter().filter(|(_, field)| of_type(field).is_some()).map(|(known, _)| *known);
                 let counts = ["length"].into_iter().chain(has_columns.then_some("columns"));
-                Err(nearest(name, known.filter(|known| !known.is_empty()).chain(counts)))
+                let of_question: Vec<String> = ask.iter().map(|(known, _)| format!("ask.{known}")).collect();
+                let of_question = of_question.iter().map(String::as_str);
+                Err(nearest(name, known.filter(|known| !known.is_empty()).chain(counts).chain(of_question)))
             }
         }
     };

@@ -137,7 +137,7 @@ fn join(owner: &format::Record, fields: &mut Vec<FieldSchema>, outputs: &[Output
 }
 
 /// The type of what is of one type here and of another there.
-fn both(first: ValueType, second: ValueType) -> Option<ValueType> {
+pub(super) fn both(first: ValueType, second: ValueType) -> Option<ValueType> {
     use ValueType::{Code, Decimal, Integer};
     match (first, second) {
         _ if first == second => Some(first),

@@ -23,6 +23,7 @@ pub(crate) fn spread(gaps: &Gaps, bytes: &[u8], length: usize, columns: &mut Col
                 }
                 Named::Length => Operand::Number(Decimal::from_unsigned(length as u64)),
                 Named::Columns => Operand::Number(Decimal::from_unsigned(found as u64)),
+                Named::Ask(_) => Operand::Absent,
             }),
             There::Counted { behind } => {
                 // The first ones of several are there as long as there are enough.

@@ -1,5 +1,6 @@
 //! The contents of a frame, laid out for reading, and fitted to a record: its checksum, its constants, its shape, and the fields that decide.
 
+mod again;
 mod apart;
 mod gaps;
 mod heading;
@@ -13,6 +14,7 @@ use crate::framing::{self, CheckState, Columns, Contents};
 use crate::plan::{CheckPlace, Edge, Frame, Inner, Reading, Separation, ShapeUnit};
 use crate::read::Cells;
 use crate::reason::Reason;
+pub(crate) use again::{Before, Laying, Sent, lay_out_as};
 pub(crate) use gaps::spread;
 pub(crate) use heading::Headings;
 pub(crate) use parts::walk;

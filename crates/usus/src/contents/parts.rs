@@ -250,7 +250,7 @@ impl Walk<'_> {
                 None => Operand::Absent,
             },
             Named::Length => Operand::Number(Decimal::from_unsigned(self.bytes.len() as u64)),
-            Named::Columns => Operand::Absent,
+            Named::Columns | Named::Ask(_) => Operand::Absent,
         })
     }
 

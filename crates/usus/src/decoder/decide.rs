@@ -8,27 +8,44 @@ use crate::contents::{Headings, cells, fit, lay_out, spread, walk};
 use crate::event::NoticeKind;
 use crate::framing::{Behind, CheckState, Columns, Contents, Ended, Framed, Scan, sent_before};
 use crate::limits;
-use crate::plan::{Burst, Check, CheckPlace, Choice, Field, Frame, Framing, Inner, Kind};
+use crate::plan::{Burst, Check, CheckPlace, Choice, Frame, Framing, Inner, Kind};
 use crate::reason::Reason;
+use crate::record::Otherwise;
 
 /// What becomes of a frame.
-pub(super) enum Decision<'p> {
-    Record { kind: u16, extent: Extent, notice: Option<NoticeKind> },
-    Ignored { count_by: Option<&'p Field> },
-    Reject { reason: Reason, clipped: bool },
+pub(super) enum Decision {
+    Record {
+        kind: u16,
+        extent: Extent,
+        notice: Option<NoticeKind>,
+        check: CheckState,
+    },
+    Ignored {
+        ignore: u16,
+    },
+    Reject {
+        reason: Reason,
+        clipped: bool,
+    },
+    /// Stages look at it first, and it goes on as that kind.
+    Open {
+        kind: u16,
+        check: CheckState,
+        otherwise: Otherwise,
+    },
 }
 
 /// Decides about a frame.
 #[inline(always)]
-pub(super) fn decide<'p>(
-    plan: &'p Inner,
+pub(super) fn decide(
+    plan: &Inner,
     framed: &mut Framed,
     frame_on: &[u8],
     length: usize,
     behind: Behind,
     scan: &mut Scan,
     headings: &mut Headings,
-) -> Decision<'p> {
+) -> Decision {
     let frame = &plan.frames[usize::from(framed.frame)];
     // Nothing but a checksum tells that all of a text is there.
     let tells_its_start = !matches!(frame.framing, Framing::Text(_) | Framing::Burst(_));
@@ -60,6 +77,7 @@ pub(super) fn decide<'p>(
             return Decision::Reject { reason: Reason::BegunBefore, clipped: true };
         }
     }
+    let checked = tested.ok();
     let decision = match tested {
         Ok(check) => {
             let Scan { columns, choices, decoded, .. } = scan;
@@ -68,13 +86,25 @@ pub(super) fn decide<'p>(
         Err(reason) => Decision::Reject { reason, clipped: false },
     };
     match decision {
-        Decision::Record { kind, extent, .. } => {
+        Decision::Record { kind, extent, check, .. } => {
             let begun_before = !vouched && behind == Behind::Start;
             let notice = begun_before.then_some(NoticeKind::MaybeBegunBefore).or(long_sentence(frame, length));
-            Decision::Record { kind, extent, notice }
+            Decision::Record { kind, extent, notice, check }
         }
+        Decision::Ignored { ignore } => match (&frame.open, checked) {
+            (Some(open), Some(check)) => {
+                Decision::Open { kind: open.kind, check, otherwise: Otherwise::Ignored(ignore) }
+            }
+            _ => Decision::Ignored { ignore },
+        },
         Decision::Reject { reason, .. } => {
-            if !tells_its_start && behind == Behind::Start {
+            let is_clipped = !tells_its_start && behind == Behind::Start;
+            if let (Some(open), Some(check)) = (&frame.open, checked) {
+                let reason = if is_clipped { Reason::BegunBefore } else { reason };
+                let otherwise = Otherwise::Rejected { reason, clipped: is_clipped };
+                return Decision::Open { kind: open.kind, check, otherwise };
+            }
+            if is_clipped {
                 return Decision::Reject { reason: Reason::BegunBefore, clipped: true };
             }
             // What a search found wrong in a text says more than that no record claims it.
@@ -84,7 +114,7 @@ pub(super) fn decide<'p>(
             };
             Decision::Reject { reason, clipped: false }
         }
-        ignored => ignored,
+        open @ Decision::Open { .. } => open,
     }
 }
 
@@ -115,15 +145,15 @@ fn test(frame: &Frame, framed: &Framed, sent: Whole<'_>) -> Result<CheckState, R
 }
 
 #[inline(always)]
-fn claim<'p>(
-    plan: &'p Inner,
+fn claim(
+    plan: &Inner,
     framed: &mut Framed,
-    frame: &'p Frame,
+    frame: &Frame,
     frame_on: &[u8],
     check: CheckState,
     (columns, decoded, headings): (&mut Columns, &mut Vec<u8>, &mut Headings),
     choices: &mut Choices,
-) -> Decision<'p> {
+) -> Decision {
     let reject = |reason| Decision::Reject { reason, clipped: false };
     if frame.splits {
         match lay_out(framed.frame, frame, &frame.separation, framed.contents, frame_on, decoded, columns) {
@@ -184,11 +214,11 @@ fn claim<'p>(
                 if names_columns {
                     headings.learn(plan, record, &cells, frame.separation.places());
                 }
-                Decision::Record { kind, extent, notice: None }
+                Decision::Record { kind, extent, notice: None, check }
             }
             Err(reason) => reject(reason),
         },
-        Choice::Ignore(ignore) => Decision::Ignored { count_by: plan.ignores[usize::from(ignore)].count_by.as_ref() },
+        Choice::Ignore(ignore) => Decision::Ignored { ignore },
         Choice::Unclaimed | Choice::Undecided => reject(Reason::Unclaimed { frame: framed.frame }),
     }
 }

@@ -253,6 +253,7 @@ impl Line {
             _ => return false,
         };
         if filler > 0 {
+            self.ends.add(bytes.get(..filler).unwrap_or_default());
             self.ledger.filler += filler as u64;
             self.at += filler as u64;
             self.behind = Behind::Frame;

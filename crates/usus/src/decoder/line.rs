@@ -6,6 +6,7 @@ use core::ops::Range;
 
 use super::decide::{self, Decision};
 use super::frames::Then;
+use super::staged::Settled;
 use super::{Join, Outcome};
 use crate::clean::Cleaner;
 use crate::contents::{self, Headings};
@@ -16,7 +17,7 @@ use crate::ledger::Ledger;
 use crate::plan::{Frame, Framing, Inner, Plan};
 use crate::read::Cells;
 use crate::reason::Reason;
-use crate::record::{Origin, Record};
+use crate::record::{AtHand, Origin, Record};
 use crate::sink::Sink;
 use crate::stage::Counters;
 use crate::time::{Span, Time};
@@ -37,6 +38,32 @@ struct Begun {
     join: Join,
     faults_ahead: VecDeque<(u64, FaultKind)>,
     silences_ahead: Vec<u64>,
+    ends: LineEnds,
+}
+
+/// Line ends one behind the other.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub(super) struct LineEnds {
+    returns: u32,
+    feeds: u32,
+}
+
+impl LineEnds {
+    /// Counts what is among bytes that carry nothing.
+    pub(super) fn add(&mut self, filler: &[u8]) {
+        for byte in filler {
+            match byte {
+                b'\r' => self.returns = self.returns.saturating_add(1),
+                b'\n' => self.feeds = self.feeds.saturating_add(1),
+                _ => {}
+            }
+        }
+    }
+
+    /// Whether there is an empty line among them: the first ends the line before, whatever the two bytes of each.
+    fn are_several(self) -> bool {
+        self.returns.max(self.feeds) > 1
+    }
 }
 
 /// Bytes of a line that lie together.
@@ -104,6 +131,8 @@ pub(super) struct Line {
     /// From where on bytes are not counted in the ledger's total yet.
     counted: u64,
     pub(super) counters: Counters,
+    /// The line ends since the last frame.
+    pub(super) ends: LineEnds,
     /// What was known where the part at hand began, if it is one.
     begun: Option<Begun>,
 }
@@ -151,6 +180,7 @@ impl Line {
             held: 0,
             counted: start,
             counters: Counters::new(inner),
+            ends: LineEnds::default(),
             begun: None,
         }
     }
@@ -198,7 +228,7 @@ impl Line {
 
     fn known(&self) -> Begun {
         let silences = self.silences.iter().copied().filter(|silence| *silence > self.at);
-        Begun { join: self.join(), faults_ahead: self.faults.clone(), silences_ahead: silences.collect() }
+        Begun { join: self.join(), faults_ahead: self.faults.clone(), silences_ahead: silences.collect(), ends: self.ends }
     }
 
     /// Takes over the account and the counters of what comes before.
@@ -460,7 +490,8 @@ impl Line {
                 let bytes = seen.bytes(offset, length);
                 let times = self.times(offset, length);
                 let offset = self.origin.removed.raw(offset);
-                let reject = Reject { plan, line, offset, bytes, times, reason, candidates };
+                let frames = &[];
+                let reject = Reject { plan, line, offset, bytes, frames, times, reason, candidates };
                 if clipped { Event::Clipped(reject) } else { Event::Reject(reject) }
             }
             Outcome::Notice { offset, kind } => {
@@ -474,18 +505,32 @@ impl Line {
         if self.at < self.end() { self.origin.marks.at(self.at) } else { None }
     }
 
-    /// Books what became of a frame that a stage held: a record, perhaps one that begins with it, or nothing.
-    pub(super) fn settle(&mut self, length: u64, is_recorded: bool, kind: Option<u16>) {
-        let record = kind.and_then(|kind| self.origin.plan.0.kinds.get(usize::from(kind))).map(|kind| kind.record);
-        if let Some(count) = record.and_then(|record| self.ledger.records.get_mut(usize::from(record))) {
-            *count += 1;
-        }
-        self.held -= length.min(self.held);
-        if is_recorded {
-            self.ledger.recorded += length;
-        } else {
-            self.ledger.rejected += length;
-            self.ledger.rejects += 1;
+    /// Books what became of a frame that a stage held.
+    pub(super) fn settle(&mut self, settled: Settled) {
+        match settled {
+            Settled::Recorded { length, .. } => {
+                self.held -= length.min(self.held);
+                self.ledger.recorded += length;
+            }
+            Settled::Record { kind, .. } => {
+                let record = self.origin.plan.0.kinds.get(usize::from(kind)).map(|kind| usize::from(kind.record));
+                if let Some(count) = record.and_then(|record| self.ledger.records.get_mut(record)) {
+                    *count += 1;
+                }
+            }
+            Settled::Rejected { length, clipped, .. } => {
+                self.held -= length.min(self.held);
+                let (bytes, count) = match clipped {
+                    true => (&mut self.ledger.clipped, &mut self.ledger.clips),
+                    false => (&mut self.ledger.rejected, &mut self.ledger.rejects),
+                };
+                *bytes += length;
+                *count += 1;
+            }
+            Settled::Ignored { length, name, .. } => {
+                self.held -= length.min(self.held);
+                self.ledger.ignore(length, name.as_deref(), self.origin.plan.0.limits.names);
+            }
         }
     }
 
@@ -513,6 +558,9 @@ impl Line {
         }
         let length = to - offset;
         let mut interrupted = false;
+        if let Step::Filler { .. } = step {
+            self.ends.add(seen.bytes(offset, length));
+        }
         let said = match step {
             Step::Filler { .. } => {
                 self.ledger.filler += length;
@@ -526,6 +574,9 @@ impl Line {
                 self.book_frame(plan, frame, offset, seen.from(offset), length as usize)
             }
         };
+        if !matches!(step, Step::Filler { .. }) {
+            self.ends = LineEnds::default();
+        }
         self.at = to;
         self.behind = behind;
         let notice = interrupted.then_some(Outcome::Notice { offset: to, kind: NoticeKind::Interrupted });
@@ -546,11 +597,16 @@ impl Line {
         frame_on: &[u8],
         length: usize,
     ) -> Option<Outcome> {
+        let contents = framed.contents;
         let (scan, headings) = (&mut self.scan, &mut self.headings);
         let decision = decide::decide(plan, &mut framed, frame_on, length, self.behind, scan, headings);
         let frame = &plan.frames[usize::from(framed.frame)];
         match decision {
-            Decision::Record { kind, extent, notice } => {
+            Decision::Record { kind, extent, notice, check } => {
+                if frame.open.is_some() {
+                    let behind_empty = self.ends.are_several();
+                    self.origin.at_hand = AtHand { check, contents, behind_empty, ..AtHand::default() };
+                }
                 if plan.kinds[usize::from(kind)].staged {
                     self.held += length as u64;
                 } else {
@@ -574,23 +630,33 @@ impl Line {
                 let (count, tail) = (extent.count, extent.tail as u32);
                 compiled.is_heard().then_some(Outcome::Record { kind, offset, length, contents, count, tail })
             }
-            Decision::Ignored { count_by } => {
+            Decision::Ignored { ignore } => {
                 let cells = cells_of(frame, framed.contents, frame_on, &self.scan);
-                let mut digits = itoa::Buffer::new();
-                let name = count_by.and_then(|field| match cells.text(field, 0) {
-                    Some(text) => Some(text),
-                    None => cells.integer(field, 0).map(|number| digits.format(number).as_bytes()),
-                });
-                self.ledger.ignore(length as u64, name, plan.limits.names);
-                if let ([_, ..], Some(kind)) = (&*frame.counters, frame.kinds.first()) {
-                    let queue = &mut self.queue;
-                    self.counters.without_series(*kind, &frame.counters, &cells, &mut |kind| {
-                        queue.push_back(Outcome::Notice { offset, kind });
-                    });
-                }
+                let count_by = plan.ignores.get(usize::from(ignore)).and_then(|ignore| ignore.count_by.as_ref());
+                let name = count_by.and_then(|field| cells.counted_by(field));
+                self.ledger.ignore(length as u64, name.as_deref(), plan.limits.names);
+                self.count_header(frame, framed.contents, offset, frame_on);
                 None
             }
+            Decision::Open { kind, check, otherwise } => {
+                self.held += length as u64;
+                self.origin.at_hand = AtHand { check, contents, behind_empty: self.ends.are_several(), otherwise };
+                self.count_header(frame, contents, offset, frame_on);
+                Some(Outcome::Record { kind, offset, length: length as u32, contents, count: 0, tail: 0 })
+            }
             Decision::Reject { reason, clipped } => Some(self.reject(offset, length as u64, reason, 1, clipped)),
+        }
+    }
+
+    /// Follows what counts in the header of a frame that gives no record by itself.
+    fn count_header(&mut self, frame: &Frame, contents: Contents, offset: u64, frame_on: &[u8]) {
+        let open = frame.open.as_ref().map(|open| open.kind);
+        if let ([_, ..], Some(kind)) = (&*frame.counters, frame.kinds.first().copied().or(open)) {
+            let cells = cells_of(frame, contents, frame_on, &self.scan);
+            let queue = &mut self.queue;
+            self.counters.without_series(kind, &frame.counters, &cells, &mut |kind| {
+                queue.push_back(Outcome::Notice { offset, kind });
+            });
         }
     }
 

@@ -181,6 +181,7 @@ impl Decoder {
     fn add_line_of(&mut self, route: usize, character: Option<Span>, start: u64, behind: Behind) -> LineId {
         let id = LineId(self.lines.len() as u32);
         self.lines.push(Line::new(&self.plan, id, route, character, start, behind));
+        self.stages.add_line(id, route);
         id
     }
 
@@ -270,7 +271,8 @@ impl Decoder {
 
     /// When [`Decoder::tick`] could next bring something, if nothing arrives before.
     pub fn next_deadline(&self) -> Option<Time> {
-        self.lines.fed().filter_map(Line::deadline).chain(self.stages.deadline()).min()
+        let open = self.lines.all().filter_map(Line::open_since).min();
+        self.lines.fed().filter_map(Line::deadline).chain(self.stages.deadline(&self.plan, open)).min()
     }
 
     /// Says that the input has ended on all lines.

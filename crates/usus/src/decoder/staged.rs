@@ -4,11 +4,11 @@ use alloc::vec::Vec;
 
 use super::inside::LineInside;
 use super::lines::Lines;
-use crate::event::{Notice, Reject};
+use crate::event::{Notice, NoticeKind, Reject};
 use crate::plan::Plan;
 use crate::record::{Kept, Record};
 use crate::sink::Sink;
-use crate::stage::{Said, Stages};
+use crate::stage::{Rejected, Said, Stages};
 
 /// Takes what a line says, and gives a sink what the stages make of it.
 pub(super) struct Staged<'a, S> {
@@ -20,29 +20,48 @@ pub(super) struct Staged<'a, S> {
 }
 
 /// What became of a frame that was held.
-pub(super) struct Settled {
-    /// The number of its line.
-    line: usize,
-    length: u64,
-    is_recorded: bool,
-    /// The kind of the record that begins with it.
-    kind: Option<u16>,
+pub(super) enum Settled {
+    /// So many bytes of a line are recorded.
+    Recorded { line: usize, length: u64 },
+    /// A record was made.
+    Record { line: usize, kind: u16 },
+    /// So many bytes of a line are rejected.
+    Rejected { line: usize, length: u64, clipped: bool },
+    /// A frame is ignored, and counted by that name.
+    Ignored { line: usize, length: u64, name: Option<Vec<u8>> },
 }
 
 impl Settled {
     /// What the ledgers are told of something that is said.
     fn of(said: &Said, settled: &mut Vec<Settled>) {
-        let mut settle = |kept: &Kept, is_recorded, kind| {
-            let (line, length) = (kept.origin.line.index(), kept.frame.len() as u64);
-            settled.push(Settled { line, length, is_recorded, kind });
-        };
+        let line = |kept: &Kept| kept.origin.line.index();
         match said {
-            Said::Record(row) => row.parts.iter().enumerate().for_each(|(index, part)| {
-                settle(part, true, (index == 0).then_some(row.kind));
-            }),
-            Said::Reject(kept, _) => settle(kept, false, None),
-            Said::Notice(..) => {}
+            Said::Record(row) => {
+                row.frames(&mut |kept| {
+                    settled.push(Settled::Recorded { line: line(kept), length: kept.frame.len() as u64 });
+                });
+                settled.extend(row.first().map(|first| Settled::Record { line: line(first), kind: row.kind }));
+            }
+            Said::Reject(Rejected { kept, clipped, .. }) => {
+                let (length, clipped) = (kept.frame.len() as u64, *clipped);
+                settled.push(Settled::Rejected { line: line(kept), length, clipped });
+            }
+            Said::Ignored(kept, ignore) => {
+                let record = kept.record();
+                let ignore = ignore.and_then(|ignore| kept.origin.plan.0.ignores.get(usize::from(ignore)));
+                let name = ignore.and_then(|ignore| record.cells.counted_by(ignore.count_by.as_ref()?));
+                settled.push(Settled::Ignored { line: line(kept), length: kept.frame.len() as u64, name });
+            }
+            Said::Notice(..) | Said::Passed(_) | Said::Gap(_) => {}
         }
+    }
+
+    fn line(&self) -> usize {
+        let (Settled::Recorded { line, .. }
+        | Settled::Record { line, .. }
+        | Settled::Rejected { line, .. }
+        | Settled::Ignored { line, .. }) = self;
+        *line
     }
 }
 
@@ -80,9 +99,9 @@ fn say_on<S: Sink>(plan: &Plan, stages: &mut Stages, settled: &mut Vec<Settled>,
 
 /// Tells the ledgers what became of frames.
 pub(super) fn settle(settled: Vec<Settled>, lines: &mut Lines) {
-    for Settled { line, length, is_recorded, kind } in settled {
-        if let Some(line) = lines.get_mut(line) {
-            line.settle(length, is_recorded, kind);
+    for settled in settled {
+        if let Some(line) = lines.get_mut(settled.line()) {
+            line.settle(settled);
         }
     }
 }
@@ -91,6 +110,9 @@ impl<S: Sink> Sink for Staged<'_, S> {
     type Error = S::Error;
 
     fn line_inside(&mut self, inside: &LineInside<'_>) {
+        if let Some(of) = self.plan.0.insides.iter().find(|of| of.name == inside.field) {
+            self.stages.add_line(inside.line, of.route);
+        }
         self.sink.line_inside(inside);
     }
 
@@ -103,14 +125,23 @@ impl<S: Sink> Sink for Staged<'_, S> {
     }
 
     fn reject(&mut self, reject: &Reject<'_>) -> Result<(), S::Error> {
-        self.sink.reject(reject)
+        match self.stages.nothing_came(self.plan, reject, false) {
+            true => self.say(),
+            false => self.sink.reject(reject),
+        }
     }
 
     fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), S::Error> {
-        self.sink.clipped(clipped)
+        match self.stages.nothing_came(self.plan, clipped, true) {
+            true => self.say(),
+            false => self.sink.clipped(clipped),
+        }
     }
 
     fn notice(&mut self, notice: &Notice<'_>) -> Result<(), S::Error> {
-        self.sink.notice(notice)
+        match notice.kind {
+            NoticeKind::Loss(_) if self.stages.loss(self.plan, notice) => self.say(),
+            _ => self.sink.notice(notice),
+        }
     }
 }

@@ -343,7 +343,12 @@ impl<N> Expression<N> {
                 (Operand::Text(a), Operand::Text(b)) => Some(a.starts_with(b)),
                 _ => None,
             },
-            Node::Number(_) | Node::Text(_) | Node::Name(_) => None,
+            // What is a condition by itself is a number that is not zero.
+            Node::Name(name) => match look(name) {
+                Operand::Number(number) => Some(!number.is_zero()),
+                _ => None,
+            },
+            Node::Number(_) | Node::Text(_) => None,
         }
     }
 

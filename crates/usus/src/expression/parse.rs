@@ -6,10 +6,10 @@
 //! negation   = "not" negation | comparison
 //! comparison = primary [ ( "==" | "!=" | "<" | "<=" | ">" | ">=" | "starts" ) primary | "in" list ]
 //! list       = "[" primary { "," primary } "]"
-//! primary    = number | text | name | "(" either ")"
+//! primary    = number | text | name | name "(" name ")" | "(" either ")"
 //! number     = [ "-" ] ( digits [ "." digits ] | "0x" hex digits )
 //! text       = "'" any but "'" "'" | '"' any but '"' '"'
-//! name       = [a-z] { [a-z0-9_] }, but none of: and or not starts
+//! name       = [a-z] { [a-z0-9_.] }, but none of: and or not starts
 //! ```
 
 use alloc::boxed::Box;
@@ -141,7 +141,15 @@ impl<'t> Parser<'t> {
         let node = match token {
             Token::Number(number) => Node::Number(number),
             Token::Text(text) => Node::Text(text.as_bytes().into()),
-            Token::Word(word) if !RESERVED.contains(&word) => Node::Name(word.to_string()),
+            Token::Word(word) if !RESERVED.contains(&word) => {
+                self.at = span.end;
+                let (next, open) = self.peek()?;
+                // What is made of a name, as in `count(rows)`, is a name, too.
+                if next == Token::Open && open.start == span.end {
+                    return self.made_of(word, span.start, open.end);
+                }
+                Node::Name(word.to_string())
+            }
             Token::Open => {
                 self.at = span.end;
                 self.deeper(span)?;
@@ -158,6 +166,20 @@ impl<'t> Parser<'t> {
         };
         self.at = span.end;
         Ok(Expression { span, node })
+    }
+
+    /// What a word makes of a name in parentheses, from behind the first of them.
+    fn made_of(&mut self, word: &str, start: usize, from: usize) -> Result<Expression<String>, ExpressionProblem> {
+        self.at = from;
+        let (token, span) = self.peek()?;
+        let Token::Word(name) = token else { return Err(self.expected("a name", span)) };
+        self.at = span.end;
+        let (token, span) = self.peek()?;
+        if token != Token::Close {
+            return Err(self.expected("`)`", span));
+        }
+        self.at = span.end;
+        Ok(Expression { span: start..span.end, node: Node::Name(format!("{word}({name})")) })
     }
 
     fn deeper(&mut self, span: Range<usize>) -> Result<(), ExpressionProblem> {
@@ -206,7 +228,7 @@ impl<'t> Parser<'t> {
             },
             '0'..='9' | '-' => return self.number(start),
             'a'..='z' => {
-                let word = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
+                let word = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_' || c == '.';
                 let length = rest.find(|c| !word(c)).unwrap_or(rest.len());
                 (Token::Word(&rest[..length]), length)
             }

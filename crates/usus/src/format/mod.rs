@@ -5,18 +5,22 @@
 
 mod beside;
 mod checksum;
+mod composed;
 mod example;
 mod field;
 mod frame;
 mod keys;
 mod pattern;
 mod read;
+mod read_composed;
 mod source;
 mod types;
 mod write;
+mod write_composed;
 
 pub use crate::integer::{Bits, Integer, Letters, Order, Sign};
 pub use checksum::{Characters, Check, CheckForm};
+pub use composed::{Block, Exchange, Latest, Merge, Multipart, Part, Repeat, Side};
 pub use keys::hex_bytes;
 use keys::hex_digits;
 pub use pattern::{BytePattern, MaskedByte, byte_pattern};
@@ -87,6 +91,12 @@ pub struct Format {
     pub frames: Vec<Frame>,
     /// `[record.KIND]`, in the order of the file.
     pub records: Vec<Record>,
+    /// `[multipart.NAME]`, in the order of the file.
+    pub multiparts: Vec<Multipart>,
+    /// `[exchange.NAME]`, in the order of the file.
+    pub exchanges: Vec<Exchange>,
+    /// `[merge.NAME]`, in the order of the file.
+    pub merges: Vec<Merge>,
     /// `[[ignore]]`, in the order of the file.
     pub ignores: Vec<Ignore>,
     /// `[[example]]`, in the order of the file.
@@ -108,6 +118,9 @@ impl Format {
             lines: Vec::new(),
             frames: Vec::new(),
             records: Vec::new(),
+            multiparts: Vec::new(),
+            exchanges: Vec::new(),
+            merges: Vec::new(),
             ignores: Vec::new(),
             examples: Vec::new(),
             source: Source::default(),
@@ -309,11 +322,17 @@ pub struct Limits {
     pub series: usize,
     /// Names that `count_by` counts one by one.
     pub names: usize,
+    /// Frames that one record is made of.
+    pub parts: usize,
+    /// Bytes of the frames that one record is made of.
+    pub held: usize,
+    /// Keys of which frames wait for others at the same time, for each record that is made of several.
+    pub open: usize,
 }
 
 impl Default for Limits {
     fn default() -> Limits {
-        Limits { frame: None, line: 4_096, series: 1_024, names: 64 }
+        Limits { frame: None, line: 4_096, series: 1_024, names: 64, parts: 4_096, held: 1 << 20, open: 64 }
     }
 }
 
@@ -704,12 +723,17 @@ pub struct Record {
     /// `[[record.KIND.variant]]`: other frames that give the same record. A variant is a record of this kind without title, series and variants
     /// of its own.
     pub variants: Vec<Record>,
+    /// `[[record.KIND.part]]` and what goes with it: a record of several frames, which has nothing else of the above but title, frame and series.
+    pub block: Option<Block>,
+    /// `latest`: fields copied from other records.
+    pub latest: Vec<Latest>,
 }
 
 impl Record {
-    /// The record itself, and its variants.
+    /// The record itself, and its variants: what reads a frame and gives the record.
     pub(crate) fn layouts(&self) -> impl Iterator<Item = &Record> {
-        core::iter::once(self).chain(&self.variants)
+        let own = self.block.is_none().then_some(self);
+        own.into_iter().chain(&self.variants)
     }
 
     /// A record of any frame, without fields.
@@ -728,6 +752,8 @@ impl Record {
             more: false,
             fields: Vec::new(),
             variants: Vec::new(),
+            block: None,
+            latest: Vec::new(),
         }
     }
 }

@@ -9,7 +9,7 @@ use toml::de::{DeTable, DeValue};
 use super::beside::{self, Beside};
 use super::keys::{Keys, in_file_order, unknown_word};
 use super::source::{Load, moved_behind};
-use super::{Clean, Format, Ignore, Limits, LineRole, Record, Serial, Source, Spanned, When, example, field, frame};
+use super::{read_composed, Clean, Format, Ignore, Limits, LineRole, Record, Serial, Source, Spanned, When, example, field, frame};
 use crate::expression;
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
@@ -62,6 +62,9 @@ fn read_top(table: &DeTable<'_>, source: &Source, problems: &mut Problems) -> Op
     let lines = read_lines(&mut keys);
     let frames = read_frames(&mut keys);
     let records = read_records(&mut keys);
+    let multiparts = read_composed::read_multiparts(&mut keys);
+    let exchanges = read_composed::read_exchanges(&mut keys);
+    let merges = read_composed::read_merges(&mut keys);
     let ignores = read_ignores(&mut keys);
     let examples = keys
         .tables("example")
@@ -79,6 +82,9 @@ fn read_top(table: &DeTable<'_>, source: &Source, problems: &mut Problems) -> Op
         lines,
         frames,
         records,
+        multiparts,
+        exchanges,
+        merges,
         ignores,
         examples,
         source: source.clone(),
@@ -126,6 +132,9 @@ fn read_limits(keys: &mut Keys<'_, '_>) -> Limits {
     found.line = size("line", limits::LINE).unwrap_or(found.line);
     found.series = size("series", limits::SERIES).unwrap_or(found.series);
     found.names = size("names", limits::NAMES).unwrap_or(found.names);
+    found.parts = size("parts", limits::JOINED).unwrap_or(found.parts);
+    found.held = size("held", limits::HELD).unwrap_or(found.held);
+    found.open = size("open", limits::OPEN).unwrap_or(found.open);
     keys.done();
     found
 }
@@ -183,6 +192,7 @@ fn read_records(keys: &mut Keys<'_, '_>) -> Vec<Record> {
         record.title = inner.text("title").map(|title| title.value);
         record.series = inner.texts("series");
         record.variants = read_variants(&mut inner, &record.kind);
+        read_composed::read_beside_layout(&mut inner, &mut record);
         inner.done();
         variants += record.variants.len();
         records.push(record);
@@ -210,7 +220,7 @@ fn read_variants(keys: &mut Keys<'_, '_>, kind: &Spanned<String>) -> Vec<Record>
 }
 
 /// What a record and its variants have in common.
-fn read_layout(keys: &mut Keys<'_, '_>, kind: Spanned<String>) -> Record {
+pub(super) fn read_layout(keys: &mut Keys<'_, '_>, kind: Spanned<String>) -> Record {
     Record {
         kind,
         title: None,
@@ -225,6 +235,8 @@ fn read_layout(keys: &mut Keys<'_, '_>, kind: Spanned<String>) -> Record {
         more: keys.word("more", "meaning of more columns", &[("ignore", true), ("reject", false)]).unwrap_or(false),
         fields: field::read_all(keys, "fields"),
         variants: Vec::new(),
+        block: None,
+        latest: Vec::new(),
     }
 }
 
@@ -251,7 +263,7 @@ fn read_ignores(keys: &mut Keys<'_, '_>) -> Vec<Ignore> {
 }
 
 /// `printed`, of which there are not too many.
-fn read_printed(keys: &mut Keys<'_, '_>) -> Vec<Spanned<String>> {
+pub(super) fn read_printed(keys: &mut Keys<'_, '_>) -> Vec<Spanned<String>> {
     let mut forms = keys.texts("printed");
     if let Some(one_too_many) = forms.get(limits::FORMS) {
         let kind = ProblemKind::TooMany { what: "forms of a line", found: forms.len(), limit: limits::FORMS };
@@ -263,7 +275,12 @@ fn read_printed(keys: &mut Keys<'_, '_>) -> Vec<Spanned<String>> {
 
 /// Reads `when`. Problems inside of it are placed on the very characters, unless the text has escapes.
 pub(super) fn read_when(keys: &mut Keys<'_, '_>) -> Option<When> {
-    let Spanned { span, value: text } = keys.text("when")?;
+    read_condition(keys, "when")
+}
+
+/// A condition by another key than `when`.
+pub(super) fn read_condition(keys: &mut Keys<'_, '_>, key: &'static str) -> Option<When> {
+    let Spanned { span, value: text } = keys.text(key)?;
     // Between quotes, one or three, stands what the text is, unless there are escapes in it.
     let start = match span.len().checked_sub(text.len()) {
         Some(quotes @ (2 | 6)) => Some(span.start + quotes / 2),

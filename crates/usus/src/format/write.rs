@@ -8,6 +8,7 @@ use core::fmt::Display;
 use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 
 use super::pattern::pattern_of;
+use super::write_composed;
 use super::{
     BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, Expected, Field, FieldType, Format,
     Frame, Ignore, Integer, Length, LengthField, LineEnd, Literal, PartBefore, Place, Presence, Read, Record, Repeated,
@@ -42,7 +43,12 @@ pub(super) fn format(format: &Format) -> String {
         for variant in &declared.variants {
             file += &format!("\n[[record.{}.variant]]\n{}", quoted_key(&declared.kind.value), record(variant).lines());
         }
+        for part in declared.block.iter().flat_map(|block| &block.parts) {
+            let heading = format!("[[record.{}.part]]", quoted_key(&declared.kind.value));
+            file += &format!("\n{heading}\n{}", write_composed::part(part).lines());
+        }
     }
+    file += &write_composed::all(format);
     for declared in &format.ignores {
         file += &format!("\n[[ignore]]\n{}", ignore(declared).lines());
     }
@@ -69,6 +75,9 @@ fn limits(format: &Format) -> Keys {
     keys.shown("line", other(limits.line, usual.line));
     keys.shown("series", other(limits.series, usual.series));
     keys.shown("names", other(limits.names, usual.names));
+    keys.shown("parts", other(limits.parts, usual.parts));
+    keys.shown("held", other(limits.held, usual.held));
+    keys.shown("open", other(limits.open, usual.open));
     keys
 }
 
@@ -213,7 +222,7 @@ fn coding(coding: &Coding) -> Keys {
 }
 
 /// A silence, a time in the largest unit in which it is a whole number.
-fn silence(silence: Silence) -> String {
+pub(super) fn silence(silence: Silence) -> String {
     let span = match silence {
         Silence::Time(span) => span,
         Silence::Characters(thousandths) => {
@@ -276,7 +285,7 @@ fn check(check: &Check) -> Keys {
     keys
 }
 
-fn record(record: &Record) -> Keys {
+pub(super) fn record(record: &Record) -> Keys {
     let mut keys = Keys::default();
     keys.text("title", record.title.as_deref());
     keys.text("frame", written(&record.frame));
@@ -289,6 +298,7 @@ fn record(record: &Record) -> Keys {
     keys.presence(record.checksum);
     keys.text("more", record.more.then_some("ignore"));
     keys.fields("fields", &record.fields);
+    write_composed::beside_layout(&mut keys, record);
     keys
 }
 
@@ -405,7 +415,7 @@ fn example(example: &Example) -> Keys {
     keys
 }
 
-fn written(text: &Option<Spanned<String>>) -> Option<&str> {
+pub(super) fn written(text: &Option<Spanned<String>>) -> Option<&str> {
     text.as_ref().map(|text| text.value.as_str())
 }
 
@@ -416,7 +426,7 @@ pub(super) fn quoted(text: &str) -> String {
     quoted.to_toml_value()
 }
 
-fn quoted_key(key: &str) -> String {
+pub(super) fn quoted_key(key: &str) -> String {
     TomlKeyBuilder::new(key).as_default().to_toml_key()
 }
 
@@ -439,10 +449,15 @@ fn code(value: &Literal) -> String {
 
 /// Keys with their values, both as they stand in the file.
 #[derive(Default)]
-struct Keys(Vec<(String, String)>);
+pub(super) struct Keys(Vec<(String, String)>);
 
 impl Keys {
-    fn put(&mut self, key: &str, value: String) {
+    /// Puts others behind these.
+    pub(super) fn append(&mut self, others: Keys) {
+        self.0.extend(others.0);
+    }
+
+    pub(super) fn put(&mut self, key: &str, value: String) {
         self.0.push((key.to_string(), value));
     }
 
@@ -452,7 +467,7 @@ impl Keys {
         }
     }
 
-    fn text(&mut self, key: &str, text: Option<&str>) {
+    pub(super) fn text(&mut self, key: &str, text: Option<&str>) {
         self.put_some(key, text.map(quoted));
     }
 
@@ -469,16 +484,16 @@ impl Keys {
     }
 
     /// A number.
-    fn shown(&mut self, key: &str, number: Option<impl Display>) {
+    pub(super) fn shown(&mut self, key: &str, number: Option<impl Display>) {
         self.put_some(key, number.map(|number| number.to_string()));
     }
 
-    fn flag(&mut self, key: &str, flag: bool) {
+    pub(super) fn flag(&mut self, key: &str, flag: bool) {
         self.put_some(key, flag.then(|| "true".to_string()));
     }
 
     /// Values, unless there are none; one stands by itself.
-    fn list(&mut self, key: &str, values: Vec<String>) {
+    pub(super) fn list(&mut self, key: &str, values: Vec<String>) {
         match &*values {
             [] => {}
             [value] => self.put(key, value.clone()),
@@ -542,13 +557,13 @@ impl Keys {
     }
 
     /// As a table in one line.
-    fn inline(self) -> String {
+    pub(super) fn inline(self) -> String {
         let pairs: Vec<String> = self.0.into_iter().map(|(key, value)| format!("{key} = {value}")).collect();
         if pairs.is_empty() { "{}".to_string() } else { format!("{{ {} }}", pairs.join(", ")) }
     }
 
     /// As lines of a table, with the values below one another.
-    fn lines(self) -> String {
+    pub(super) fn lines(self) -> String {
         let width = self.0.iter().map(|(key, _)| key.chars().count()).max().unwrap_or(0);
         self.0.into_iter().map(|(key, value)| format!("{key:width$} = {value}\n")).collect()
     }

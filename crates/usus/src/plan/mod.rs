@@ -48,7 +48,9 @@ pub(crate) use pattern::Pattern;
 pub use select::{UnknownName, Wants};
 pub(crate) use separation::{Apart, Begins, Pairs, Separation};
 pub(crate) use short::Shortcut;
-pub(crate) use stage::{Join, Stage};
+pub(crate) use stage::{
+    AskedOf, Block, BlockPart, By, Exchange, KeptAs, Keyed, Latest, LatestOf, Member, Merge, Multipart, Required, Side, Stage, Standing,
+};
 
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.
 pub(crate) const NEAR: usize = 64;
@@ -90,8 +92,7 @@ impl Plan {
     /// Whether its records can only be told in order, from the first on: then a stream is decoded by one decoder.
     pub fn needs_order(&self) -> bool {
         // What was taken out before a byte is known only by whoever saw it.
-        self.0.stages.iter().any(Stage::carries)
-            || self.0.routes.iter().any(|route| route.cleaning.takes_out())
+        self.0.routes.iter().any(|route| route.cleaning.takes_out())
             || self.0.kinds.iter().any(|kind| kind.heading.is_some())
             || !self.0.insides.is_empty()
     }
@@ -101,10 +102,15 @@ impl Plan {
         self.0.insides.iter().map(|inside| inside.name.as_str())
     }
 
+    /// Whether records are made of several frames, so that some are held until others come.
+    pub fn holds_frames(&self) -> bool {
+        !self.0.stages.is_empty()
+    }
+
     /// Whether it joins what comes on several lines. Then each chunk is to be decoded before the next is fed: what waits for another line is looked at
     /// where the time goes on.
     pub fn joins_lines(&self) -> bool {
-        self.0.roles.len() > 1 && self.0.stages.iter().any(|stage| stage.joins_lines().is_some())
+        self.0.roles.len() > 1 && self.0.stages.iter().any(Stage::joins_lines)
     }
 
     /// Whether all its frames are texts.
@@ -259,6 +265,8 @@ pub(crate) struct Frame {
     pub(crate) kinds: Vec<u16>,
     pub(crate) ignores: Vec<u16>,
     pub(crate) key: ChoiceKey,
+    /// What becomes of its frames where stages look at them first; nothing if none does.
+    pub(crate) open: Option<Open>,
     /// Counters of its header, if no record of it is told apart by series: frames that are ignored count, too.
     pub(crate) counters: Vec<Counter>,
     /// Header fields that have one value only, by their places in `header`.
@@ -291,6 +299,17 @@ pub(crate) enum Named {
     Length,
     /// How many columns its text has.
     Columns,
+    /// A field of the question that is open, by its place among those that answers ask for.
+    Ask(u16),
+}
+
+/// Frames that stages look at before anything is made of them.
+#[derive(Clone)]
+pub(crate) struct Open {
+    /// The layout of those that nothing has claimed.
+    pub(crate) kind: u16,
+    /// The layouts by which stages read them.
+    pub(crate) layouts: Box<[u16]>,
 }
 
 /// What claims a frame.
@@ -486,6 +505,14 @@ pub(crate) struct Kind {
     pub(crate) wanted: bool,
     /// Whether a stage takes its records.
     pub(crate) staged: bool,
+    /// Whether it gives no record by itself: a stage reads frames by it, or keeps records as such.
+    pub(crate) is_part: bool,
+    /// Whether it is made of what stages hold, and of no frame by itself.
+    pub(crate) is_composed: bool,
+    /// Whether it stands for frames that nothing has claimed.
+    pub(crate) is_open: bool,
+    /// What agrees in records that belong together, if it is part of one.
+    pub(crate) keyed: Box<[Keyed]>,
     /// Its fields whose bytes are lines of their own.
     pub(crate) carries: Box<[Carried]>,
     /// The length of its packets, if they have only one and nothing but it, the header's choice and the checksum decides about them.

@@ -4,7 +4,7 @@ use alloc::boxed::Box;
 use alloc::vec::Vec;
 
 use super::short::{self, Shortcut};
-use super::{At, Field, Meaning, Raw, Taken, Tested, Word};
+use super::{At, Field, Meaning, Raw, Standing, Taken, Tested, Word};
 use crate::integer::Sign;
 use crate::schema::FieldSchema;
 use crate::value::Name;
@@ -69,8 +69,12 @@ pub(crate) enum What {
     Field(Box<Field>),
     Flag(Box<Field>, u8),
     Group(Box<Group>),
-    /// What stands in one of the frames that the record is made of.
-    Part(u16, Box<Output>),
+    /// What stands in what the record is made of: in the first of these that is there and has a value.
+    Of(Box<[Standing]>),
+    /// All that stands in a slot, each an item.
+    Parts(u16),
+    /// The items of a group of all that stands in a slot, one behind the other.
+    Joined(Standing),
     /// A value that a stage made.
     Made(u16),
     /// What only another variant of the record has.

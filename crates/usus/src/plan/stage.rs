@@ -1,57 +1,218 @@
 //! The stages of a plan: what is known of each before any frame is. What they do is in `stage/`.
+//!
+//! What they make records of are other records' frames, or frames that are read by layouts of their own; each stands in a *slot* of the record. Layouts
+//! that give no record by themselves stand behind all others in the plan, and belong to the record that is made of them.
 
 use alloc::boxed::Box;
+use alloc::vec::Vec;
 
-use super::Output;
+use super::{Field, Form};
+use crate::expression::Expression;
+use crate::format::Repeat;
 use crate::time::Span;
 
-/// A stage behind the part that looks at each frame by itself.
+/// A stage behind the part that looks at each frame by itself. They are in this order.
 #[derive(Clone)]
 pub(crate) enum Stage {
-    /// Two kinds of record, on one line or two, that become one where their keys agree.
-    Join(Join),
-    /// A kind whose frames are read as another, by the record before them on their line.
-    Reread { kind: u16, other: u16 },
-    /// All records get a number.
-    Number,
+    Block(Block),
+    Multipart(Multipart),
+    Exchange(Exchange),
+    Merge(Merge),
+    Latest(Latest),
 }
 
-/// Records of two kinds that become one.
+/// A record of parts that follow one another on a line. The slots are the parts'.
 #[derive(Clone)]
-pub(crate) struct Join {
-    pub(crate) kinds: [u16; 2],
-    pub(crate) joined: u16,
-    /// What has to agree.
-    pub(crate) keys: [Box<Output>; 2],
-    /// How long one waits for the other.
+pub(crate) struct Block {
+    pub(crate) kind: u16,
+    pub(crate) parts: Box<[BlockPart]>,
+    pub(crate) any_order: bool,
     pub(crate) within: Span,
-    /// How many can wait.
-    pub(crate) most: usize,
+    /// What has to hold at its end, and what that asks.
+    pub(crate) require: Option<(Expression<u16>, Box<[Required]>)>,
+}
+
+#[derive(Clone)]
+pub(crate) struct BlockPart {
+    pub(crate) layout: u16,
+    pub(crate) repeat: Repeat,
+    /// Whether an empty line ends it.
+    pub(crate) until_empty: bool,
+    /// The look of a line that ends it.
+    pub(crate) until: Option<Box<Form>>,
+}
+
+/// What is asked of a block at its end.
+#[derive(Clone)]
+pub(crate) enum Required {
+    /// A field of a part.
+    Field(u16, Box<Field>),
+    /// How often a part came.
+    Count(u16),
+    /// The sum of a field over all that came of a part.
+    Sum(u16, Box<Field>),
+}
+
+/// Records that number themselves. All are in slot 0.
+#[derive(Clone)]
+pub(crate) struct Multipart {
+    pub(crate) kind: u16,
+    pub(crate) of: Box<[KeptAs]>,
+    pub(crate) within: Span,
+    /// Fields whose texts are put together.
+    pub(crate) join: Box<[u16]>,
+}
+
+/// A layout whose records are taken, and the one that they are kept as.
+#[derive(Clone, Copy)]
+pub(crate) struct KeptAs {
+    pub(crate) from: u16,
+    pub(crate) layout: u16,
+}
+
+/// Questions with their answers. The question is in slot 0.
+#[derive(Clone)]
+pub(crate) struct Exchange {
+    pub(crate) kind: u16,
+    pub(crate) members: Box<[Member]>,
+    pub(crate) within: Span,
+    /// How many questions can be open.
+    pub(crate) open: usize,
+    pub(crate) echo: bool,
+    /// Whether a key tells which question an answer belongs to.
+    pub(crate) has_key: bool,
+    /// The routes of lines on which answers come.
+    pub(crate) routes: Box<[usize]>,
+    /// For each layout of a question, the fields that answers ask for.
+    pub(crate) asked: Box<[AskedOf]>,
+}
+
+/// The fields of a question that the conditions of answers name, in their order; nothing for those that it does not have.
+#[derive(Clone)]
+pub(crate) struct AskedOf {
+    pub(crate) layout: u16,
+    pub(crate) fields: Box<[Option<Field>]>,
+}
+
+#[derive(Clone)]
+pub(crate) struct Member {
+    pub(crate) slot: u16,
+    pub(crate) is: Side,
+    pub(crate) by: By,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Side {
+    Question,
+    Answer,
+    Error,
+}
+
+/// How what stands in a slot is found.
+#[derive(Clone)]
+pub(crate) enum By {
+    /// It is a record of one of these layouts.
+    Record(Box<[KeptAs]>),
+    /// It is a frame that fits this layout.
+    Layout(u16),
+}
+
+/// Records with the same key.
+#[derive(Clone)]
+pub(crate) struct Merge {
+    pub(crate) kind: u16,
+    /// For each slot, what is taken.
+    pub(crate) of: Box<[Box<[KeptAs]>]>,
+    /// Which slots have to be filled.
+    pub(crate) complete: Option<Expression<u16>>,
+    pub(crate) within: Span,
+    pub(crate) open: usize,
+}
+
+/// Records of a kind that get fields of the latest of others.
+#[derive(Clone)]
+pub(crate) struct Latest {
+    /// The layouts that get them.
+    pub(crate) kinds: Box<[u16]>,
+    pub(crate) of: Box<[LatestOf]>,
+}
+
+/// Another record of which fields are copied.
+#[derive(Clone)]
+pub(crate) struct LatestOf {
+    pub(crate) slot: u16,
+    pub(crate) of: Box<[KeptAs]>,
+    pub(crate) within: Span,
+}
+
+/// What agrees in records that belong together.
+#[derive(Clone)]
+pub(crate) enum Keyed {
+    Field(Box<Field>),
+    /// An output of a record that is made of several.
+    Output(u16),
+}
+
+/// Which outputs a stage makes of what stands in a slot.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Standing {
+    pub(crate) slot: u16,
+    /// The place among the outputs of what stands there.
+    pub(crate) output: u16,
 }
 
 impl Stage {
-    /// Whether it takes records of a kind.
-    pub(crate) fn takes(&self, kind: u16) -> bool {
+    /// Whether it joins what comes on several lines, where there are such, and so is to be told in the order of times.
+    pub(crate) fn joins_lines(&self) -> bool {
         match self {
-            Stage::Join(join) => join.kinds.contains(&kind),
-            Stage::Reread { .. } | Stage::Number => true,
+            Stage::Block(_) | Stage::Multipart(_) => false,
+            Stage::Exchange(_) | Stage::Merge(_) | Stage::Latest(_) => true,
         }
     }
 
-    /// Whether its state follows from all that came before, so that it has to run in order. That of others follows from what lies a bounded stretch
-    /// before.
-    pub(crate) fn carries(&self) -> bool {
+    /// How long it lets one line wait for another.
+    pub(crate) fn within(&self) -> Span {
         match self {
-            Stage::Number => true,
-            Stage::Join(_) | Stage::Reread { .. } => false,
+            Stage::Block(block) => block.within,
+            Stage::Multipart(multipart) => multipart.within,
+            Stage::Exchange(exchange) => exchange.within,
+            Stage::Merge(merge) => merge.within,
+            Stage::Latest(latest) => latest.of.iter().map(|of| of.within).max().unwrap_or(Span::from_nanoseconds(0)),
         }
     }
 
-    /// How long one line waits for another, if it joins what comes on several.
-    pub(crate) fn joins_lines(&self) -> Option<Span> {
+    /// The layouts whose records it takes, each as another one.
+    pub(crate) fn taken(&self) -> Vec<KeptAs> {
         match self {
-            Stage::Join(join) => Some(join.within),
-            Stage::Reread { .. } | Stage::Number => None,
+            Stage::Block(_) => Vec::new(),
+            Stage::Multipart(multipart) => multipart.of.to_vec(),
+            Stage::Exchange(exchange) => {
+                let taken = |member: &Member| match &member.by {
+                    By::Record(taken) => taken.to_vec(),
+                    By::Layout(_) => Vec::new(),
+                };
+                exchange.members.iter().flat_map(taken).collect()
+            }
+            Stage::Merge(merge) => merge.of.iter().flat_map(|taken| taken.to_vec()).collect(),
+            Stage::Latest(latest) => {
+                let own = latest.kinds.iter().map(|kind| KeptAs { from: *kind, layout: *kind });
+                own.chain(latest.of.iter().flat_map(|of| of.of.to_vec())).collect()
+            }
+        }
+    }
+
+    /// The layouts by which it reads frames itself.
+    pub(crate) fn layouts(&self) -> Vec<u16> {
+        match self {
+            Stage::Block(block) => block.parts.iter().map(|part| part.layout).collect(),
+            Stage::Exchange(exchange) => {
+                let layout = |member: &Member| match member.by {
+                    By::Layout(layout) => Some(layout),
+                    By::Record(_) => None,
+                };
+                exchange.members.iter().filter_map(layout).collect()
+            }
+            Stage::Multipart(_) | Stage::Merge(_) | Stage::Latest(_) => Vec::new(),
         }
     }
 }

@@ -1,15 +1,16 @@
-//! Records that outlive their window: frames that are kept, copied with what is known of them, and rows that are made of several.
+//! Frames that outlive their window: copied, with what is known of them.
 
 use alloc::vec::Vec;
 
-use crate::contents;
-use crate::framing::{CheckState, Contents};
+use crate::contents::{self, Before, Laying, Sent, lay_out_as};
+use crate::expression::Operand;
+use crate::framing::Contents;
 use crate::plan::{Inner, Plan};
 use crate::read::Cells;
+use crate::reason::Reason;
 use crate::time::Time;
-use crate::value::{Decimal, Reading, Value};
 
-use super::{Origin, Record};
+use super::{AtHand, Origin, Record};
 
 /// A frame that is kept: its bytes, and how they are laid out. It reads like any other, and pins no window.
 #[derive(Clone, Debug)]
@@ -23,6 +24,8 @@ pub(crate) struct Kept {
     columns: Vec<u16>,
     tail: usize,
     count: u32,
+    /// Whether its bytes are booked by what else came of them.
+    pub(crate) is_copy: bool,
 }
 
 impl PartialEq for Kept {
@@ -47,8 +50,11 @@ impl Kept {
             columns: Vec::new(),
             tail: 0,
             count,
+            is_copy: false,
         });
+        kept.is_copy = false;
         kept.origin.line = record.line();
+        kept.origin.at_hand = record.origin.at_hand;
         kept.origin.marks.clear();
         kept.origin.marks.push(offset, record.received());
         kept.origin.marks.push(offset + (record.frame.len() as u64).max(1) - 1, record.completed());
@@ -67,7 +73,7 @@ impl Kept {
     }
 
     /// Where it stands in its stream: offset and length.
-    pub(super) fn range(&self) -> (u64, u64) {
+    pub(crate) fn range(&self) -> (u64, u64) {
         self.origin.range(self.offset, &self.frame)
     }
 
@@ -91,54 +97,48 @@ impl Kept {
         contents::cells_of(of, self.contents, &self.frame, &self.decoded, &self.columns)
     }
 
-    /// Reads it as another kind of its frame. Says whether it fits that; if not, it stays what it is.
-    pub(crate) fn read_as(&mut self, other: u16) -> bool {
+    /// A copy of a copy, which is booked elsewhere.
+    pub(crate) fn again(&self, spent: Option<Kept>) -> Kept {
+        Kept { is_copy: true, ..Kept::of(&self.record(), spent) }
+    }
+
+    /// The frame that it is of, and what is known of it.
+    pub(crate) fn of_frame(&self) -> (u16, AtHand) {
+        let frame = self.origin.plan.0.kinds.get(usize::from(self.kind)).map_or(0, |kind| kind.frame);
+        (frame, self.origin.at_hand)
+    }
+
+    /// Reads it by another layout of its frame, if it fits that; if not, it stays what it is. `ask` is what is known of a question.
+    pub(crate) fn read_as<'a>(
+        &mut self,
+        layout: u16,
+        ask: &dyn Fn(u16) -> Operand<'a>,
+        room: &mut Laying,
+    ) -> Result<(), Option<Reason>> {
         let plan: Plan = self.origin.plan.clone();
-        let number = plan.0.kinds[usize::from(other)].frame;
-        let frame = &plan.0.frames[usize::from(number)];
-        // What the look of a line tells was looked for when it was claimed only, and which columns are there.
-        if plan.0.kinds[usize::from(other)].form.is_some() || frame.takes_long {
-            return false;
+        let (number, at_hand) = self.of_frame();
+        let contents = at_hand.contents;
+        if matches!(contents, Contents::Decoded(_)) && contents != self.contents {
+            // Of what was decoded twice, what came of the first time is gone.
+            return Err(None);
         }
-        let fitted = contents::fit(&plan.0, number, frame, other, CheckState::Holds, &self.cells(&plan.0, number));
-        if let Ok(extent) = fitted {
-            (self.kind, self.tail, self.count) = (other, extent.tail, extent.count);
-        }
-        fitted.is_ok()
-    }
-}
-
-/// A record as stages hand it on: the frames that it is made of, and values that a stage made.
-#[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Row {
-    pub(crate) kind: u16,
-    pub(crate) parts: Vec<Kept>,
-    pub(crate) made: Vec<Made>,
-}
-
-impl Row {
-    pub(crate) fn of(kept: Kept) -> Row {
-        Row { kind: kept.kind, parts: [kept].into(), made: Vec::new() }
+        let sent = Sent { frame: number, contents, frame_on: &self.frame, decoded: &self.decoded };
+        let (contents, extent) = lay_out_as(&plan.0, layout, &sent, at_hand.check, ask, room)?;
+        room.before = Before { kind: self.kind, contents: self.contents, tail: self.tail, count: self.count };
+        core::mem::swap(&mut self.columns, &mut room.columns_before);
+        core::mem::swap(&mut self.decoded, &mut room.decoded_before);
+        self.columns.clear();
+        self.columns.extend_from_slice(&room.columns);
+        core::mem::swap(&mut self.decoded, &mut room.decoded);
+        (self.kind, self.contents, self.tail, self.count) = (layout, contents, extent.tail, extent.count);
+        Ok(())
     }
 
-    /// It as a record, whose identity is that of its first frame; nothing if it has none.
-    pub(crate) fn record(&self) -> Option<Record<'_>> {
-        let first = self.parts.first()?.record();
-        let compiled = first.origin.plan.0.kinds.get(usize::from(self.kind))?;
-        Some(Record { kind: self.kind, compiled, row: Some(self), ..first })
-    }
-}
-
-/// A value that a stage made.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) enum Made {
-    Number(Decimal),
-}
-
-impl Made {
-    pub(super) fn reading(&self) -> Reading<'_> {
-        match self {
-            Made::Number(number) => Reading::good(Value::Decimal(*number)),
-        }
+    /// Makes it what it was before it was read by another layout last.
+    pub(crate) fn undo(&mut self, room: &mut Laying) {
+        core::mem::swap(&mut self.columns, &mut room.columns_before);
+        core::mem::swap(&mut self.decoded, &mut room.decoded_before);
+        (self.kind, self.contents) = (room.before.kind, room.before.contents);
+        (self.tail, self.count) = (room.before.tail, room.before.count);
     }
 }

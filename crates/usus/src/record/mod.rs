@@ -1,20 +1,24 @@
 //! Records: a view on a frame through its plan.
 
 mod kept;
+mod row;
 mod visit;
 
+use alloc::vec::{self, Vec};
 use core::fmt;
 
 use crate::clean::Removed;
-use crate::framing::Contents;
+use crate::framing::{CheckState, Contents};
 use crate::input::LineId;
 use crate::marks::Marks;
-use crate::plan::{Group, Kind, NEAR, Output, Plan, ShapeUnit, Stride, What};
+use crate::plan::{Group, Kind, NEAR, Output, Plan, ShapeUnit, Standing, Stride, What};
 use crate::read::{Cells, Sent};
+use crate::reason::Reason;
 use crate::schema::{FieldSchema, KindSchema, Place};
 use crate::time::Time;
-use crate::value::{Absent, Reading};
-pub(crate) use kept::{Kept, Made, Row};
+use crate::value::{Absent, Reading, Value};
+pub(crate) use kept::Kept;
+pub(crate) use row::{Made, Of, Row};
 pub use visit::Visit;
 
 /// What all records of a line have in common.
@@ -26,6 +30,38 @@ pub(crate) struct Origin {
     pub(crate) marks: Marks,
     /// Where they stood, if others were taken out.
     pub(crate) removed: Removed,
+    /// What is known of the frame at hand, if stages look at it first.
+    pub(crate) at_hand: AtHand,
+}
+
+/// What is known of a frame that stages look at first.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct AtHand {
+    pub(crate) check: CheckState,
+    /// Its contents as its framing gave them.
+    pub(crate) contents: Contents,
+    /// Whether an empty line stands before it.
+    pub(crate) behind_empty: bool,
+    /// What becomes of it if no stage takes it, and no record has claimed it.
+    pub(crate) otherwise: Otherwise,
+}
+
+/// What becomes of a frame that nothing claims.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) enum Otherwise {
+    /// It is ignored, by that one.
+    Ignored(u16),
+    Rejected {
+        reason: Reason,
+        clipped: bool,
+    },
+}
+
+impl Default for AtHand {
+    fn default() -> AtHand {
+        let otherwise = Otherwise::Rejected { reason: Reason::NoStart, clipped: false };
+        AtHand { check: CheckState::Undeclared, contents: Contents::Lie(0, 0), behind_empty: false, otherwise }
+    }
 }
 
 /// What a frame says: a kind and named fields. It is lent: its texts are the frame's own bytes.
@@ -47,7 +83,13 @@ pub struct Record<'a> {
 
 impl Origin {
     pub(crate) fn new(plan: &Plan, line: LineId) -> Origin {
-        Origin { plan: plan.clone(), line, marks: Marks::default(), removed: Removed::default() }
+        Origin {
+            plan: plan.clone(),
+            line,
+            marks: Marks::default(),
+            removed: Removed::default(),
+            at_hand: AtHand::default(),
+        }
     }
 }
 
@@ -100,11 +142,12 @@ impl<'a> Record<'a> {
 
     /// The stream ranges that it was made from, as offset and length, in the order of its parts.
     pub fn ranges(&self) -> impl ExactSizeIterator<Item = (u64, u64)> + 'a {
-        let record = *self;
-        (0..record.row.map_or(1, |row| row.parts.len())).map(move |part| match record.row {
-            Some(row) => row.parts[part].range(),
-            None => record.origin.range(record.offset, record.frame),
-        })
+        let mut ranges = Vec::new();
+        if let Some(row) = self.row {
+            row.frames(&mut |kept| ranges.push(kept.range()));
+        }
+        let own = self.row.is_none().then(|| self.origin.range(self.offset, self.frame));
+        Ranges { own, others: ranges.into_iter() }
     }
 
     /// The bytes of its frame, as they were sent but for what was cleaned; of the first, if it was made of several.
@@ -129,7 +172,7 @@ impl<'a> Record<'a> {
     /// When its last byte arrived, if that is known.
     pub fn completed(&self) -> Option<Time> {
         match self.row {
-            Some(row) => row.parts.iter().map(Kept::completed).max().flatten(),
+            Some(row) => row.completed(),
             None => self.origin.marks.at(self.offset + self.length().max(1) - 1),
         }
     }
@@ -214,7 +257,10 @@ impl<'a> Record<'a> {
     pub fn sent(&self, index: usize) -> Option<Sent<'a>> {
         let output = self.compiled.outputs.get(index)?;
         match &output.what {
-            What::Part(part, of) => self.part(*part)?.cells.sent(of, 0),
+            What::Of(standing) => {
+                let (record, place) = self.standing(standing)?;
+                record.sent(place)
+            }
             _ => self.cells.sent(output, 0),
         }
     }
@@ -245,10 +291,13 @@ impl<'a> Record<'a> {
     fn cell(&self, output: &'a Output) -> Cell<'a> {
         match &output.what {
             What::Group(group) => Cell::Group(self.items(group)),
-            What::Part(part, of) => match self.part(*part) {
-                Some(part) => part.cell(of),
-                None => Cell::Reading(Reading::absent(Absent::NotSent)),
+            What::Of(standing) => match self.standing(standing) {
+                Some((record, place)) => record.cell_at(place),
+                None if output.schema.items.is_empty() => Cell::Reading(Reading::absent(Absent::NotSent)),
+                None => Cell::Group(Items::none(self.cells)),
             },
+            What::Parts(slot) => Cell::Group(Items { rest: self.row.map(|row| Rest::Rows(row.rows(), *slot)), ..Items::none(self.cells) }),
+            What::Joined(of) => Cell::Group(Items { rest: self.row.map(|row| Rest::Groups(row.rows(), *of)), ..Items::none(self.cells) }),
             What::Made(index) => {
                 let made = self.row.and_then(|row| row.made.get(usize::from(*index)));
                 Cell::Reading(made.map_or(Reading::absent(Absent::NotSent), Made::reading))
@@ -257,12 +306,30 @@ impl<'a> Record<'a> {
         }
     }
 
-    /// One of the frames that it is made of.
-    fn part(&self, part: u16) -> Option<Record<'a>> {
-        match self.row {
-            Some(row) => row.parts.get(usize::from(part)).map(Kept::record),
-            None => (part == 0).then_some(*self),
+    fn cell_at(&self, place: usize) -> Cell<'a> {
+        match self.compiled.outputs.get(place) {
+            Some(output) => self.cell(output),
+            None => Cell::Reading(Reading::absent(Absent::NotSent)),
         }
+    }
+
+    /// What stands in the first of some places where there is a value, or else in the first that is there.
+    fn standing(&self, of: &[Standing]) -> Option<(Record<'a>, usize)> {
+        let row = self.row?;
+        let mut found = None;
+        for standing in of {
+            let Some(record) = row.in_place(standing.slot).and_then(Row::record) else { continue };
+            let place = usize::from(standing.output);
+            let is_absent = match of {
+                [_] => false,
+                _ => record.field(place).is_some_and(|reading| matches!(reading.value, Value::Absent(_))),
+            };
+            if !is_absent {
+                return Some((record, place));
+            }
+            found = found.or(Some((record, place)));
+        }
+        found
     }
 
     fn items(&self, group: &'a Group) -> Items<'a> {
@@ -282,6 +349,27 @@ impl fmt::Debug for Record<'_> {
         f.debug_map().entries(self.fields().map(|(schema, cell)| (&schema.name, cell))).finish()
     }
 }
+
+/// The stream ranges of a record.
+struct Ranges {
+    own: Option<(u64, u64)>,
+    others: vec::IntoIter<(u64, u64)>,
+}
+
+impl Iterator for Ranges {
+    type Item = (u64, u64);
+
+    fn next(&mut self) -> Option<(u64, u64)> {
+        self.own.take().or_else(|| self.others.next())
+    }
+
+    fn size_hint(&self) -> (usize, Option<usize>) {
+        let left = usize::from(self.own.is_some()) + self.others.len();
+        (left, Some(left))
+    }
+}
+
+impl ExactSizeIterator for Ranges {}
 
 /// A field of a record: one reading, or the items of a group.
 #[derive(Clone, Copy, Debug)]
@@ -306,19 +394,89 @@ pub struct Items<'a> {
     next: usize,
     /// Whether they are read as bytes.
     in_bytes: bool,
+    /// Items that lie in other frames, behind these.
+    rest: Option<Rest<'a>>,
+}
+
+/// Where items lie in other frames.
+#[derive(Clone, Copy)]
+enum Rest<'a> {
+    /// Each of these rows that stands in that slot is one.
+    Rows(&'a [Row], u16),
+    /// Each of these rows has a group there.
+    Groups(&'a [Row], Standing),
+}
+
+impl<'a> Rest<'a> {
+    fn len(&self) -> usize {
+        match *self {
+            Rest::Rows(rows, slot) => rows.iter().filter(|row| row.slot == slot).count(),
+            Rest::Groups(rows, of) => {
+                let group = |row: &&Row| row.record()?.group_at(usize::from(of.output)).map(|items| items.len());
+                rows.iter().filter(|row| row.slot == of.slot).filter_map(|row| group(&row)).sum()
+            }
+        }
+    }
+
+    /// The next row, which is taken from the rest.
+    fn next(&mut self) -> Option<&'a Row> {
+        let (rows, slot) = match self {
+            Rest::Rows(rows, slot) => (rows, *slot),
+            Rest::Groups(rows, of) => (rows, of.slot),
+        };
+        loop {
+            let (row, others) = rows.split_first()?;
+            *rows = others;
+            if row.slot == slot {
+                return Some(row);
+            }
+        }
+    }
 }
 
 impl<'a> Items<'a> {
+    /// No items.
+    fn none(cells: Cells<'a>) -> Items<'a> {
+        Items { outputs: &[], cells, step: Stride::Even(0), at: 0, left: 0, next: 0, in_bytes: false, rest: None }
+    }
+
+    /// The next item of the rest.
+    #[cold]
+    fn next_of_rest(&mut self) -> Option<Item<'a>> {
+        loop {
+            let record = self.rest.as_mut()?.next()?.record()?;
+            match self.rest {
+                Some(Rest::Groups(_, of)) => {
+                    let Some(items) = record.group_at(usize::from(of.output)) else { continue };
+                    *self = Items { next: self.next, rest: self.rest, ..items };
+                    if self.left > 0 {
+                        return self.next();
+                    }
+                }
+                _ => {
+                    self.next += 1;
+                    let outputs = &*record.compiled.outputs;
+                    let in_bytes = record.is_in_bytes();
+                    return Some(Item { outputs, cells: record.cells, base: 0, in_bytes, frame: Some(record.count) });
+                }
+            }
+        }
+    }
+
     /// The items of a group that is in a record or an item at `base`.
     pub(crate) fn of(group: &'a Group, cells: Cells<'a>, base: usize, count: usize, in_bytes: bool) -> Items<'a> {
         let (at, left) = cells.items(group, base, count);
-        Items { outputs: &group.outputs, cells, step: group.step, at, left, next: 0, in_bytes }
+        Items { outputs: &group.outputs, cells, step: group.step, at, left, next: 0, in_bytes, rest: None }
     }
 
     /// Shows the fields of all items to a visitor, item after item. The fastest way to read all of them.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        if self.in_bytes { self.visit_packet(visitor) } else { self.visit_columns(visitor) }
+        match self.rest {
+            Some(_) => self.visit_uneven(visitor),
+            None if self.in_bytes => self.visit_packet(visitor),
+            None => self.visit_columns(visitor),
+        }
     }
 
     #[inline(never)]
@@ -368,24 +526,26 @@ impl<'a> Iterator for Items<'a> {
     type Item = Item<'a>;
 
     fn next(&mut self) -> Option<Item<'a>> {
-        self.left = self.left.checked_sub(1)?;
+        let Some(left) = self.left.checked_sub(1) else { return self.next_of_rest() };
+        self.left = left;
         let (base, index) = (self.at, self.next);
         self.at = self.cells.next_item(self.step, base);
         self.next += 1;
         let outputs = outputs_of(self.step, self.outputs, index);
-        Some(Item { outputs, cells: self.cells, base, in_bytes: self.in_bytes })
+        Some(Item { outputs, cells: self.cells, base, in_bytes: self.in_bytes, frame: None })
     }
 
     fn size_hint(&self) -> (usize, Option<usize>) {
-        (self.left, Some(self.left))
+        let left = self.left + self.rest.map_or(0, |rest| rest.len());
+        (left, Some(left))
     }
 
     #[inline]
     fn fold<B, F: FnMut(B, Item<'a>) -> B>(self, first: B, mut f: F) -> B {
         let Items { outputs, cells, at, left, in_bytes, .. } = self;
-        if let Stride::Even(size) = self.step {
-            return (0..left)
-                .fold(first, |folded, index| f(folded, Item { outputs, cells, base: at + index * size, in_bytes }));
+        if let (Stride::Even(size), None) = (self.step, self.rest) {
+            let item = |index| Item { outputs, cells, base: at + index * size, in_bytes, frame: None };
+            return (0..left).fold(first, |folded, index| f(folded, item(index)));
         }
         let mut folded = first;
         for item in self {
@@ -410,6 +570,8 @@ pub struct Item<'a> {
     cells: Cells<'a>,
     base: usize,
     in_bytes: bool,
+    /// Of an item that is a frame, how many items its group of varying length has.
+    frame: Option<u32>,
 }
 
 impl<'a> Item<'a> {
@@ -426,7 +588,10 @@ impl<'a> Item<'a> {
 
     fn cell(&self, output: &'a Output) -> Cell<'a> {
         match &output.what {
-            What::Group(group) => Cell::Group(Items::of(group, self.cells, self.base, 0, self.in_bytes)),
+            What::Group(group) => {
+                let count = self.frame.map_or(0, |count| count as usize);
+                Cell::Group(Items::of(group, self.cells, self.base, count, self.in_bytes))
+            },
             _ => Cell::Reading(self.cells.output(output, self.base)),
         }
     }
@@ -434,8 +599,15 @@ impl<'a> Item<'a> {
     /// Shows each field to a visitor, in the order of the schema.
     #[inline]
     pub fn visit<V: Visit>(&self, visitor: &mut V) {
-        let Item { outputs, cells, base, in_bytes } = self;
-        if *in_bytes {
+        let Item { outputs, cells, base, in_bytes, frame } = self;
+        if frame.is_some() {
+            for output in *outputs {
+                match self.cell(output) {
+                    Cell::Group(items) => visitor.group(&output.schema, items),
+                    Cell::Reading(reading) => visitor.reading(&output.schema, reading),
+                }
+            }
+        } else if *in_bytes {
             visit::item_of_packet(outputs, cells, *base, visitor);
         } else {
             visit::item_of_text(outputs, cells, *base, visitor);

@@ -194,7 +194,8 @@ pub(crate) fn put_series(series: &[Field], cells: &Cells<'_>, key: &mut Vec<u8>)
 /// What stands behind each value in a series' key.
 pub(crate) const BEHIND_VALUE: char = '\u{1F}';
 
-struct Key<'a>(&'a mut Vec<u8>);
+/// A key that is written to.
+pub(crate) struct Key<'a>(pub(crate) &'a mut Vec<u8>);
 
 impl core::fmt::Write for Key<'_> {
     fn write_str(&mut self, text: &str) -> core::fmt::Result {

@@ -218,6 +218,15 @@ impl Decimal {
         Decimal::from_parts(self.negative, self.magnitude().checked_mul(factor)?, places)
     }
 
+    /// The same number without zeros behind its last place: equal numbers are written alike.
+    pub(crate) fn shortest(self) -> Decimal {
+        let (mut magnitude, mut places) = (self.magnitude(), self.places);
+        while places > 0 && magnitude.is_multiple_of(10) {
+            (magnitude, places) = (magnitude / 10, places - 1);
+        }
+        Decimal::from_parts(self.negative && magnitude > 0, magnitude, places).unwrap_or(self)
+    }
+
     /// `self * numerator / denominator + addend`, rounded once, half to even, to `places`. Nothing if the result has more than 38 digits.
     pub fn convert(self, numerator: i128, denominator: i128, addend: (i128, i128), places: u8) -> Option<Decimal> {
         let (negative, quotient, half) = match self.convert_small(numerator, denominator, addend, places) {

@@ -17,7 +17,6 @@ mod parts;
 mod properties;
 mod reference;
 mod schema;
-mod stages;
 mod survey;
 mod tables;
 mod texts;

@@ -1,0 +1,146 @@
+//! Exchanges: questions with their answers.
+
+use alloc::boxed::Box;
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use super::{Composer, Fields, WITHIN, called, made};
+use crate::compile::field::expression_type;
+use crate::expression::Type;
+use crate::format;
+use crate::plan::{AskedOf, By, Exchange, KeptAs, Member, Side, Stage, What};
+use crate::schema::{FieldSchema, Numbers};
+use crate::value::ValueType;
+
+impl Composer<'_> {
+    pub(super) fn exchange(&mut self, number: usize, declared: &format::Exchange) {
+        let mut members: Vec<Member> = Vec::new();
+        let (mut fields, mut is_sound, mut answered) = (Fields::default(), true, Fields::default());
+        let sides = [
+            (Side::Question, "question", &declared.asks),
+            (Side::Answer, "answer", &declared.answers),
+            (Side::Error, "error", &declared.errors),
+        ];
+        let mut ask: Vec<(String, Type)> = Vec::new();
+        for (is, what, sides) in sides {
+            for (index, side) in sides.iter().enumerate() {
+                let slot = members.len() as u16;
+                let name = called(&declared.name.value, what, index, sides.len() > 1);
+                let asked = if is == Side::Question { &[][..] } else { &ask[..] };
+                let Some((by, span)) = self.side(number, name, side, asked) else {
+                    is_sound = false;
+                    continue;
+                };
+                let layouts = layouts_of(&by);
+                self.key(&layouts, &declared.key);
+                let Some(kind) = layouts.first().map(|layout| &self.kinds[usize::from(*layout)]) else { continue };
+                match is {
+                    // What two questions both have is one field, and so is what two answers have.
+                    Side::Question => fields.add(slot, kind, &span, &|_| true, self.problems),
+                    Side::Answer | Side::Error => answered.add(slot, kind, &span, &|_| true, self.problems),
+                }
+                members.push(Member { slot, is, by });
+            }
+            if is == Side::Question {
+                ask = self.asked_names(&members);
+            }
+        }
+        let asked = self.asked(&members, &ask);
+        for (schema, what) in answered.0 {
+            if declared.key.iter().any(|key| key.value == schema.name) {
+                continue;
+            }
+            fields.add_one(schema, what, &declared.name.span, self.problems);
+        }
+        for (place, schema) in of_all().into_iter().enumerate() {
+            fields.add_one(schema, What::Made(place as u16), &declared.name.span, self.problems);
+        }
+        let Some(first) = members.first().and_then(|member| layouts_of(&member.by).first().copied()) else { return };
+        if !is_sound {
+            return;
+        }
+        self.give(number, fields, first);
+        self.stages.push(Stage::Exchange(Exchange {
+            kind: number as u16,
+            members: members.into(),
+            within: declared.within.unwrap_or(WITHIN),
+            open: declared.open.unwrap_or(1),
+            echo: declared.echo,
+            has_key: !declared.key.is_empty(),
+            routes: Box::default(),
+            asked,
+        }));
+    }
+
+    /// A question or an answer, and where it is declared.
+    fn side(
+        &mut self,
+        number: usize,
+        what: String,
+        side: &format::Side,
+        ask: &[(String, Type)],
+    ) -> Option<(By, core::ops::Range<usize>)> {
+        match side {
+            format::Side::Kind(name) => {
+                let taken = self.kept_as(number, name)?;
+                self.hide(&taken);
+                Some((By::Record(taken), name.span.clone()))
+            }
+            format::Side::Own(record) => {
+                let layout = self.own(number, what, record, None, ask)?;
+                Some((By::Layout(layout), record.kind.span.clone()))
+            }
+        }
+    }
+
+    /// The fields of the questions, by which the conditions of answers may ask.
+    fn asked_names(&self, members: &[Member]) -> Vec<(String, Type)> {
+        let mut names: Vec<(String, Type)> = Vec::new();
+        for layout in members.iter().flat_map(|member| layouts_of(&member.by)) {
+            for (name, field) in &self.known[usize::from(layout)] {
+                if let Some(found) = expression_type(field)
+                    && !names.iter().any(|(known, _)| known == name)
+                {
+                    names.push((name.clone(), found));
+                }
+            }
+        }
+        names
+    }
+
+    fn asked(&self, members: &[Member], ask: &[(String, Type)]) -> Box<[AskedOf]> {
+        let questions = members.iter().filter(|member| member.is == Side::Question);
+        let of = |layout: u16| {
+            let known = &self.known[usize::from(layout)];
+            let field = |(name, _): &(String, Type)| {
+                known.iter().find(|(known, _)| known == name).map(|(_, field)| field.clone())
+            };
+            AskedOf { layout, fields: ask.iter().map(field).collect() }
+        };
+        questions.flat_map(|member| layouts_of(&member.by)).map(of).collect()
+    }
+}
+
+fn layouts_of(by: &By) -> Vec<u16> {
+    match by {
+        By::Layout(layout) => [*layout].to_vec(),
+        By::Record(taken) => taken.iter().map(|kept_as: &KeptAs| kept_as.layout).collect(),
+    }
+}
+
+/// What every exchange says.
+fn of_all() -> [FieldSchema; 3] {
+    let latency = Numbers { places: 3, least: i128::from(i64::MIN) / 1_000, most: i128::from(i64::MAX) / 1_000 };
+    [
+        made("outcome", "Whether the question was answered", ValueType::Text),
+        FieldSchema {
+            unit: Some("ms".into()),
+            numbers: Some(latency),
+            ..made("latency", "From the question's last byte to the answer's first", ValueType::Decimal)
+        },
+        FieldSchema {
+            numbers: Some(Numbers { places: 0, least: 0, most: i128::from(u32::MAX) }),
+            ..made("retry", "How often it was asked before without an answer", ValueType::Integer)
+        },
+    ]
+}

@@ -1,0 +1,193 @@
+//! Rows: records as stages hand them on, made of frames that were kept, of other rows, and of values that a stage made.
+
+use alloc::vec::Vec;
+
+use super::{Kept, Record};
+use crate::plan::Keyed;
+use crate::stage::{BEHIND_VALUE, Key};
+use crate::time::Time;
+use crate::value::{Absent, Decimal, Reading, Text, Value};
+
+/// A record as stages hand it on.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Row {
+    /// Its layout.
+    pub(crate) kind: u16,
+    /// In which slot of another it stands.
+    pub(crate) slot: u16,
+    pub(crate) of: Of,
+    pub(crate) made: Vec<Made>,
+}
+
+/// What a row is made of.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Of {
+    Frame(Kept),
+    Rows(Vec<Row>),
+}
+
+impl Row {
+    /// A frame by itself.
+    pub(crate) fn of(kept: Kept) -> Row {
+        Row { kind: kept.kind, slot: 0, of: Of::Frame(kept), made: Vec::new() }
+    }
+
+    /// One of several, in the order in which they came.
+    pub(crate) fn of_rows(kind: u16, rows: Vec<Row>, made: Vec<Made>) -> Row {
+        Row { kind, slot: 0, of: Of::Rows(rows), made }
+    }
+
+    /// It as it stands in a slot.
+    pub(crate) fn in_slot(self, slot: u16) -> Row {
+        Row { slot, ..self }
+    }
+
+    /// It as a record of another layout, as whose part it is kept.
+    pub(crate) fn kept_as(mut self, layout: u16) -> Row {
+        self.set_kind(layout);
+        self
+    }
+
+    /// Makes it a record of another layout that reads it alike.
+    pub(crate) fn set_kind(&mut self, layout: u16) {
+        self.kind = layout;
+        if let Of::Frame(kept) = &mut self.of {
+            kept.kind = layout;
+        }
+    }
+
+    /// A copy, whose frames are booked by what else comes of them.
+    pub(crate) fn again(&self, spent: &mut Vec<Kept>) -> Row {
+        let of = match &self.of {
+            Of::Frame(kept) => Of::Frame(kept.again(spent.pop())),
+            Of::Rows(rows) => Of::Rows(rows.iter().map(|row| row.again(spent)).collect()),
+        };
+        Row { of, made: self.made.clone(), ..*self }
+    }
+
+    /// It as a record, whose identity is that of its first frame; nothing if it has none.
+    pub(crate) fn record(&self) -> Option<Record<'_>> {
+        match &self.of {
+            Of::Frame(kept) => Some(kept.record()),
+            Of::Rows(rows) => {
+                let first = rows.first()?.record()?;
+                let compiled = first.origin.plan.0.kinds.get(usize::from(self.kind))?;
+                Some(Record { kind: self.kind, compiled, row: Some(self), ..first })
+            }
+        }
+    }
+
+    /// What it is made of, if that is more than a frame.
+    pub(crate) fn rows(&self) -> &[Row] {
+        match &self.of {
+            Of::Frame(_) => &[],
+            Of::Rows(rows) => rows,
+        }
+    }
+
+    /// What stands first in a slot.
+    pub(crate) fn in_place(&self, slot: u16) -> Option<&Row> {
+        self.rows().iter().find(|row| row.slot == slot)
+    }
+
+    /// The first of its frames.
+    pub(crate) fn first(&self) -> Option<&Kept> {
+        match &self.of {
+            Of::Frame(kept) => Some(kept),
+            Of::Rows(rows) => rows.first()?.first(),
+        }
+    }
+
+    /// Calls `take` with each frame of it that is not booked elsewhere.
+    pub(crate) fn frames<'r>(&'r self, take: &mut dyn FnMut(&'r Kept)) {
+        match &self.of {
+            Of::Frame(kept) if kept.is_copy => {}
+            Of::Frame(kept) => take(kept),
+            Of::Rows(rows) => rows.iter().for_each(|row| row.frames(take)),
+        }
+    }
+
+    /// Gives its frames away, one by one.
+    pub(crate) fn into_frames(self, take: &mut dyn FnMut(Kept)) {
+        match self.of {
+            Of::Frame(kept) => take(kept),
+            Of::Rows(rows) => rows.into_iter().for_each(|row| row.into_frames(take)),
+        }
+    }
+
+    /// Gives its frames to a pool.
+    pub(crate) fn spend(self, spent: &mut Vec<Kept>) {
+        self.into_frames(&mut |kept| spent.push(kept));
+    }
+
+    /// When the first byte of its first frame arrived, and the last one of all.
+    pub(crate) fn times(&self) -> (Option<Time>, Option<Time>) {
+        let received = self.first().and_then(|kept| kept.record().received());
+        let mut completed = None;
+        self.frames(&mut |kept| completed = completed.max(kept.completed()));
+        (received, completed.or_else(|| self.first().and_then(Kept::completed)))
+    }
+
+    /// When its last byte arrived.
+    pub(crate) fn completed(&self) -> Option<Time> {
+        self.times().1
+    }
+
+    /// The values that agree in records that belong together.
+    pub(crate) fn keyed(&self) -> impl Iterator<Item = Reading<'_>> {
+        let record = self.record();
+        record.into_iter().flat_map(|record| {
+            let keyed: &[Keyed] = &record.compiled.keyed;
+            keyed.iter().map(move |of| match of {
+                Keyed::Field(field) => record.cells.reading(field, 0),
+                Keyed::Output(place) => {
+                    record.field(usize::from(*place)).unwrap_or(Reading::absent(Absent::NotSent))
+                }
+            })
+        })
+    }
+
+    /// Puts the values that agree behind a key, but for the first ones: numbers that are equal are written alike. Says whether there is a value of each.
+    pub(crate) fn put_key(&self, without: usize, key: &mut Vec<u8>) -> bool {
+        use core::fmt::Write;
+        let (mut key, mut is_whole) = (Key(key), true);
+        for reading in self.keyed().skip(without) {
+            is_whole &= !matches!(reading.value, Value::Absent(_));
+            // Writing to a Vec does not fail.
+            let _ = match reading.value {
+                Value::Decimal(number) | Value::Code { number, .. } => write!(key, "{}", number.shortest()),
+                Value::Clock(clock) => match clock.nanoseconds() {
+                    Some(nanoseconds) => write!(key, "{nanoseconds}"),
+                    None => write!(key, "{clock}"),
+                },
+                Value::Text(text) => {
+                    key.0.extend_from_slice(text.bytes());
+                    Ok(())
+                }
+                value => write!(key, "{value}"),
+            };
+            let _ = key.write_char(BEHIND_VALUE);
+        }
+        is_whole
+    }
+}
+
+/// A value that a stage made.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Made {
+    Nothing,
+    Number(Decimal),
+    Word(&'static str),
+    Text(Vec<u8>),
+}
+
+impl Made {
+    pub(super) fn reading(&self) -> Reading<'_> {
+        match self {
+            Made::Nothing => Reading::absent(Absent::NotSent),
+            Made::Number(number) => Reading::good(Value::Decimal(*number)),
+            Made::Word(word) => Reading::good(Value::Text(Text::new(word.as_bytes()))),
+            Made::Text(text) => Reading::good(Value::Text(Text::new(text))),
+        }
+    }
+}
