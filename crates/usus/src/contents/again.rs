@@ -36,6 +36,17 @@ impl Default for Before {
     }
 }
 
+/// What is known of the question to which a frame may be the answer.
+#[derive(Clone, Copy)]
+pub(crate) enum Ask<'q, 'a> {
+    /// There is none.
+    Nothing,
+    /// It may be any.
+    Any,
+    /// What this says of its fields.
+    Of(&'q dyn Fn(u16) -> Operand<'a>),
+}
+
 /// A frame that was kept.
 #[derive(Clone, Copy)]
 pub(crate) struct Sent<'s> {
@@ -46,7 +57,7 @@ pub(crate) struct Sent<'s> {
     pub(crate) decoded: &'s [u8],
 }
 
-/// Lays a frame out by a layout and fits it to that. Where its columns are stands in `room` then. `ask` tells what is known of a question.
+/// Lays a frame out by a layout and fits it to that. Where its columns are stands in `room` then. `ask` is the question that conditions may ask.
 ///
 /// # Errors
 ///
@@ -56,7 +67,7 @@ pub(crate) fn lay_out_as<'a>(
     layout: u16,
     sent: &Sent<'_>,
     check: CheckState,
-    ask: &dyn Fn(u16) -> Operand<'a>,
+    ask: Ask<'_, 'a>,
     room: &mut Laying,
 ) -> Result<(Contents, Extent), Option<Reason>> {
     let Some(kind) = plan.kinds.get(usize::from(layout)).filter(|kind| kind.frame == sent.frame) else {
@@ -74,10 +85,11 @@ pub(crate) fn lay_out_as<'a>(
     let (bytes, wide) = contents.of(sent.frame_on, decoded);
     let header = cells(frame, bytes, wide, columns);
     let holds = kind.when.as_ref().is_none_or(|when| {
-        when.test(&|name| match name {
-            Named::Ask(field) => ask(*field),
-            name => looked_at(name, frame, &header, bytes.len()),
-        })
+        let look = |name: &Named| match (name, ask) {
+            (Named::Ask(field), Ask::Of(of)) => of(*field),
+            (name, _) => looked_at(name, frame, &header, bytes.len()),
+        };
+        if matches!(ask, Ask::Any) { when.may_hold(&look) } else { when.test(&look) }
     });
     if !holds || kind.form.as_ref().is_some_and(|form| !forms.fit(form, header.bytes, frame.lead)) {
         return Err(None);

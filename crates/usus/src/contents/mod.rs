@@ -14,7 +14,7 @@ use crate::framing::{self, CheckState, Columns, Contents};
 use crate::plan::{CheckPlace, Edge, Frame, Inner, Reading, Separation, ShapeUnit};
 use crate::read::Cells;
 use crate::reason::Reason;
-pub(crate) use again::{Before, Laying, Sent, lay_out_as};
+pub(crate) use again::{Ask, Before, Laying, Sent, lay_out_as};
 pub(crate) use gaps::spread;
 pub(crate) use heading::Headings;
 pub(crate) use parts::walk;

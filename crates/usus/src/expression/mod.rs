@@ -265,6 +265,11 @@ impl<N> Expression<N> {
         self.truth(look) == Some(true)
     }
 
+    /// Whether the condition holds, or would if what is absent were something else.
+    pub(crate) fn may_hold<'a>(&'a self, look: &dyn Fn(&N) -> Operand<'a>) -> bool {
+        self.truth(look) != Some(false)
+    }
+
     /// Calls `take` with every name in it.
     pub(crate) fn names(&self, take: &mut dyn FnMut(&N)) {
         match &self.node {

@@ -2,8 +2,7 @@
 
 use alloc::vec::Vec;
 
-use crate::contents::{self, Before, Laying, Sent, lay_out_as};
-use crate::expression::Operand;
+use crate::contents::{self, Ask, Before, Laying, Sent, lay_out_as};
 use crate::framing::Contents;
 use crate::plan::{Inner, Plan};
 use crate::read::Cells;
@@ -108,11 +107,11 @@ impl Kept {
         (frame, self.origin.at_hand)
     }
 
-    /// Reads it by another layout of its frame, if it fits that; if not, it stays what it is. `ask` is what is known of a question.
+    /// Reads it by another layout of its frame, if it fits that; if not, it stays what it is. `ask` is the question that conditions may ask.
     pub(crate) fn read_as<'a>(
         &mut self,
         layout: u16,
-        ask: &dyn Fn(u16) -> Operand<'a>,
+        ask: Ask<'_, 'a>,
         room: &mut Laying,
     ) -> Result<(), Option<Reason>> {
         let plan: Plan = self.origin.plan.clone();

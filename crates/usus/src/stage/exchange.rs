@@ -8,6 +8,7 @@ use alloc::vec::Vec;
 
 use super::{Bench, Gap, Own, Said, Told, is_open, is_over};
 use crate::claim::operand;
+use crate::contents::Ask;
 use crate::expression::Operand;
 use crate::input::LineId;
 use crate::plan::{Exchange, Member, Side};
@@ -178,15 +179,9 @@ impl Exchanges {
     /// What answers no open question goes on, with what it seems to be.
     fn stray(&mut self, of: &Exchange, row: Row, bench: &mut Bench<'_>) {
         let mut row = row;
-        if let Of::Frame(kept) = &row.of
-            && is_open(bench.plan, kept)
-            && matches!(kept.origin.at_hand.otherwise, Otherwise::Rejected { .. })
-        {
-            self.disturb(of, kept.origin.line, bench);
-        }
         let mut key = core::mem::take(&mut bench.room.key);
         let looks_like = of.members.iter().filter(|member| member.is != Side::Question).find_map(|member| {
-            let own = bench.read_by(&member.by, &mut row)?;
+            let own = bench.read_by_asking(&member.by, &mut row, Ask::Any)?;
             key.clear();
             row.put_key(0, &mut key);
             let layout = row.kind;
@@ -195,6 +190,13 @@ impl Exchanges {
         });
         let Some((layout, is_own)) = looks_like else {
             bench.room.key = key;
+            if let Of::Frame(kept) = &row.of
+                && is_open(bench.plan, kept)
+                && matches!(kept.origin.at_hand.otherwise, Otherwise::Rejected { .. })
+            {
+                // It may be the answer, damaged.
+                self.disturb(of, kept.origin.line, bench);
+            }
             return bench.pass(row);
         };
         let kind = of.kind;
@@ -250,7 +252,7 @@ fn is_answering(of: &Exchange, line: LineId, bench: &Bench<'_>) -> bool {
 impl Question {
     /// Whether that answers it. What does is read as the answer.
     fn fits(&self, of: &Exchange, member: &Member, row: &mut Row, bench: &mut Bench<'_>) -> Option<Own> {
-        let own = bench.read_by_asking(&member.by, row, &|field| self.asked_for(of, field))?;
+        let own = bench.read_by_asking(&member.by, row, Ask::Of(&|field| self.asked_for(of, field)))?;
         if !of.has_key {
             return Some(own);
         }

@@ -38,9 +38,8 @@ use merge::Merges;
 use multipart::Multiparts;
 use order::Order;
 
-use crate::contents::Laying;
+use crate::contents::{Ask, Laying};
 use crate::event::{Event, Notice, NoticeKind, Reject};
-use crate::expression::Operand;
 use crate::input::LineId;
 use crate::plan::{By, Plan, Stage};
 use crate::reason::Reason;
@@ -404,7 +403,7 @@ impl Stages {
         let blocks = plan.0.stages.iter().filter(|stage| matches!(stage, Stage::Block(_)));
         let laying = &mut self.room.laying;
         let found = blocks.flat_map(Stage::layouts).find(|layout| {
-            let fits = kept.read_as(*layout, &|_| Operand::Absent, laying).is_ok();
+            let fits = kept.read_as(*layout, Ask::Any, laying).is_ok();
             if fits {
                 kept.undo(laying);
             }
@@ -537,7 +536,7 @@ impl Bench<'_> {
 
     /// Takes a record or frame as what stands in a slot, if it is that. Else it stays what it was.
     fn read_by(&mut self, by: &By, row: &mut Row) -> Option<Own> {
-        self.read_by_asking(by, row, &|_| Operand::Absent)
+        self.read_by_asking(by, row, Ask::Nothing)
     }
 
     /// The same of an answer. `ask` tells what is known of the question.
@@ -545,7 +544,7 @@ impl Bench<'_> {
         &mut self,
         by: &By,
         row: &mut Row,
-        ask: &dyn Fn(u16) -> Operand<'a>,
+        ask: Ask<'_, 'a>,
     ) -> Option<Own> {
         match (by, &mut row.of) {
             (By::Layout(layout), Of::Frame(kept)) => {
@@ -590,8 +589,8 @@ impl Bench<'_> {
         let behind = self.plan.0.stages.iter().skip(self.stage + 1);
         for stage in behind.filter(|stage| matches!(stage, Stage::Exchange(_))) {
             for layout in stage.layouts() {
-                if self.read_as(row, layout) {
-                    self.undo(row, Own::Frame);
+                if let Some(own) = self.read_by_asking(&By::Layout(layout), row, Ask::Any) {
+                    self.undo(row, own);
                     return true;
                 }
             }

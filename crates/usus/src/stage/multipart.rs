@@ -98,6 +98,9 @@ impl Multiparts {
         let [Some(part), Some(parts)] = numbers else {
             return bench.reject([row].into(), Reason::PartNumber { kind: of.kind }, false);
         };
+        if part > parts {
+            return bench.reject([row].into(), Reason::PartNumber { kind: of.kind }, false);
+        }
         let mut key = core::mem::take(&mut bench.room.key);
         key.clear();
         row.put_key(NUMBERS, &mut key);
