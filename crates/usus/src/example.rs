@@ -8,14 +8,14 @@ use core::ops::Range;
 
 use crate::decoder::{Decoder, LineInside};
 use crate::event::{Event, Notice, Reject};
-use crate::format::{Cut, Example, Expected, Format, Frame, LineEnd, Literal};
+use crate::format::{Cut, Example, ExampleFrame, Expected, Format, Frame, Gives, LineEnd, Literal};
 use crate::framing::Behind;
 use crate::input::{Chunk, Fault, FaultKind, LineId};
 use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::record::{Cell, Record};
 use crate::sink::Sink;
-use crate::time::Time;
+use crate::time::{Span, Time};
 use crate::value::{Decimal, Quality, Reading, Value};
 
 /// What an example gave.
@@ -30,7 +30,7 @@ pub struct ExampleOutcome {
     pub line: usize,
     /// The character of that line, from 1.
     pub column: usize,
-    /// The kind that it should give.
+    /// The kind that it should give, the first one if there are several.
     pub kind: String,
     /// Where it differs from what it should give; none if it holds.
     pub differences: Vec<Difference>,
@@ -53,7 +53,8 @@ impl Plan {
     pub fn run_examples(&self, format: &Format) -> Vec<ExampleOutcome> {
         let run = |(example, declared): (usize, &Example)| {
             let differences = self.run_example(format, declared);
-            let (span, kind) = (declared.span.clone(), declared.kind.value.clone());
+            let span = declared.span.clone();
+            let kind = declared.gives.first().map(|given| given.kind.value.clone()).unwrap_or_default();
             let (line, column) = crate::problem::place(&format.source.text, span.start);
             ExampleOutcome { example, span, line, column, kind, differences }
         };
@@ -61,24 +62,45 @@ impl Plan {
     }
 
     fn run_example(&self, format: &Format, example: &Example) -> Vec<Difference> {
-        let mut state = Run { example, found: None, others: Vec::new() };
-        let role = example.on.as_ref().map(|on| on.value.as_str()).or(format.inside_of(&example.kind.value));
+        let mut state = Run { example, found: Vec::new(), others: Vec::new() };
+        let kinds: Vec<&str> = example.gives.iter().map(|given| given.kind.value.as_str()).collect();
+        let carried = kinds.first().and_then(|kind| format.inside_of(kind));
         // What a frame carries has examples of its own.
         let mut take = |event: Event<'_>, inside: Option<&str>| {
             if inside.is_none() {
                 state.take(event);
             }
         };
-        match run(self, format, role, &example.bytes, example.is_text, &mut take) {
+        let frame = |frame: &ExampleFrame| Sending {
+            role: frame.on.as_ref().map(|on| on.value.clone()).or(carried.map(ToString::to_string)),
+            bytes: frame.bytes.clone(),
+            is_text: frame.is_text,
+            after: frame.after.unwrap_or(AFTER),
+        };
+        let frames: Vec<Sending> = example.frames.iter().map(frame).collect();
+        match run(&self.with_wanted(&kinds), format, &frames, &mut take) {
             Ok(ledger) => state.differences(ledger.ignored_frames),
             Err(role) => whole("a line of the format".to_string(), format!("no line `{role}`")),
         }
     }
 }
 
-/// Decodes bytes that stand for themselves: nothing was before them, and nothing comes behind. A text gets the end that texts of its line have.
-///
-/// `role` is that of a line, or a field that carries such bytes. With each event comes the field that it lies inside of, if it does.
+/// How long one frame comes after another where nothing is said.
+const AFTER: Span = Span::from_nanoseconds(1_000_000);
+
+/// Bytes that are sent.
+pub(crate) struct Sending {
+    /// The role of the line, or a field that carries such bytes; the first line if there is none.
+    pub(crate) role: Option<String>,
+    pub(crate) bytes: Vec<u8>,
+    /// Whether they are a text, which gets the end that texts of its line have.
+    pub(crate) is_text: bool,
+    /// How long after those before them.
+    pub(crate) after: Span,
+}
+
+/// Decodes bytes that stand for themselves: nothing was before them, and nothing comes behind. With each event comes the field that it lies inside of,
+/// if it does. Gives the account of the first line.
 ///
 /// # Errors
 ///
@@ -86,31 +108,43 @@ impl Plan {
 pub(crate) fn run(
     plan: &Plan,
     format: &Format,
-    role: Option<&str>,
-    bytes: &[u8],
-    is_text: bool,
+    frames: &[Sending],
     take: &mut dyn FnMut(Event<'_>, Option<&str>),
 ) -> Result<Ledger, String> {
-    let role = role.or(format.lines.first().map(|line| line.role.value.as_str())).unwrap_or_default();
     let mut decoder = Decoder::new(plan);
-    let carried = decoder.add_line_inside(role, Behind::Boundary);
-    let line = carried.or_else(|| decoder.add_line(role, 0, Behind::Boundary)).ok_or_else(|| role.to_string())?;
-    let mut bytes = bytes.to_vec();
-    let ends = ends_of(format, role);
-    if is_text && !ends.iter().any(|end| bytes.ends_with(end)) {
-        bytes.extend_from_slice(ends[0]);
-    }
-    // Breaks stand around it, if they end frames.
-    let a_break = |at| Fault { at, kind: FaultKind::Break };
-    let breaks = [a_break(0), a_break(bytes.len())];
-    let faults = if plan.needs_breaks() { &breaks[..] } else { &[] };
-    let chunk = Chunk { time: Some(Time::from_nanoseconds(0)), faults, ..Chunk::new(line, &bytes) };
+    let mut lines: Vec<(String, LineId)> = Vec::new();
+    let usual = format.lines.first().map(|line| line.role.value.as_str()).unwrap_or_default();
+    let mut now = Time::from_nanoseconds(0);
     let mut taking = Taking { inside: Vec::new(), take };
-    let Ok(()) = decoder.decode(chunk, &mut taking);
+    for Sending { role, bytes, is_text, after } in frames {
+        let role = role.as_deref().unwrap_or(usual);
+        let line = match lines.iter().find(|(known, _)| known == role) {
+            Some((_, line)) => *line,
+            None => {
+                let carried = decoder.add_line_inside(role, Behind::Boundary);
+                let line = carried.or_else(|| decoder.add_line(role, 0, Behind::Boundary));
+                let line = line.ok_or_else(|| role.to_string())?;
+                lines.push((role.to_string(), line));
+                line
+            }
+        };
+        let mut bytes = bytes.clone();
+        let ends = ends_of(format, role);
+        if *is_text && !ends.iter().any(|end| bytes.ends_with(end)) {
+            bytes.extend_from_slice(ends[0]);
+        }
+        // Breaks stand around it, if they end frames.
+        let a_break = |at| Fault { at, kind: FaultKind::Break };
+        let breaks = [a_break(0), a_break(bytes.len())];
+        let faults = if plan.needs_breaks() { &breaks[..] } else { &[] };
+        let chunk = Chunk { time: Some(now), faults, ..Chunk::new(line, &bytes) };
+        let Ok(()) = decoder.decode(chunk, &mut taking);
+        now = now.after(*after);
+    }
     // A format that ends its texts by silence hears one.
     let Ok(()) = decoder.tick(Time::from_nanoseconds(i64::MAX)).drain(&mut taking);
     let Ok(()) = decoder.finish().drain(&mut taking);
-    Ok(decoder.ledger(line))
+    Ok(lines.first().map(|(_, line)| decoder.ledger(*line)).unwrap_or_default())
 }
 
 /// Gives events to a closure, with what they lie inside of.
@@ -170,17 +204,31 @@ fn ends_of(format: &Format, role: &str) -> &'static [&'static [u8]] {
 
 struct Run<'e> {
     example: &'e Example,
-    /// Differences of the first record.
-    found: Option<Vec<Difference>>,
-    /// What came beside it.
+    /// For each record that came, how it differs.
+    found: Vec<Vec<Difference>>,
+    /// What came beside them.
     others: Vec<String>,
 }
 
 impl Run<'_> {
     fn take(&mut self, event: Event<'_>) {
         match event {
-            Event::Record(record) if self.found.is_none() => self.found = Some(compare(self.example, &record)),
-            Event::Record(record) => self.others.push(format!("another record, {}", record.kind())),
+            Event::Record(record) => match self.example.gives.get(self.found.len()) {
+                Some(given) => {
+                    let mut differences = compare(given, &record);
+                    if self.example.gives.len() > 1 {
+                        let place = format!("record {}", self.found.len() + 1);
+                        differences.iter_mut().for_each(|difference| {
+                            difference.field = match difference.field.as_str() {
+                                "" => place.clone(),
+                                field => format!("{place}, {field}"),
+                            };
+                        });
+                    }
+                    self.found.push(differences);
+                }
+                None => self.others.push(format!("another record, {}", record.kind())),
+            },
             Event::Reject(reject) => {
                 let reason = reject.reason.describe(reject.plan);
                 self.others.push(format!("{} rejected: {reason}", counted(reject.bytes.len(), "byte")));
@@ -195,17 +243,21 @@ impl Run<'_> {
     }
 
     fn differences(self, ignored: u64) -> Vec<Difference> {
-        let expected = format!("the record {}", self.example.kind.value);
-        match self.found {
-            Some(mut differences) => {
-                let nothing_else = |other: String| whole("nothing else".to_string(), other);
-                differences.extend(self.others.into_iter().flat_map(nothing_else));
-                differences
-            }
-            None if ignored > 0 => whole(expected, "a frame that the format ignores".to_string()),
-            None if self.others.is_empty() => whole(expected, "nothing".to_string()),
-            None => whole(expected, self.others.join("; ")),
-        }
+        let missing = self.example.gives.get(self.found.len());
+        let mut differences: Vec<Difference> = self.found.into_iter().flatten().collect();
+        let Some(missing) = missing else {
+            let nothing_else = |other: String| whole("nothing else".to_string(), other);
+            differences.extend(self.others.into_iter().flat_map(nothing_else));
+            return differences;
+        };
+        let found = match self.others.is_empty() {
+            true if ignored > 0 => "a frame that the format ignores".to_string(),
+            true => "nothing".to_string(),
+            false if ignored > 0 && self.example.frames.len() == 1 => "a frame that the format ignores".to_string(),
+            false => self.others.join("; "),
+        };
+        differences.extend(whole(format!("the record {}", missing.kind.value), found));
+        differences
     }
 }
 
@@ -217,7 +269,7 @@ fn whole(expected: String, found: String) -> Vec<Difference> {
     [Difference { field: String::new(), expected, found }].to_vec()
 }
 
-fn compare(example: &Example, record: &Record<'_>) -> Vec<Difference> {
+fn compare(example: &Gives, record: &Record<'_>) -> Vec<Difference> {
     if record.kind() != example.kind.value {
         return whole(format!("the record {}", example.kind.value), format!("the record {}", record.kind()));
     }

@@ -9,8 +9,9 @@ use crate::check;
 use crate::checksum;
 use crate::compile;
 use crate::event::Event;
-use crate::example;
-use crate::format::{CheckForm, Field, Format, Spanned};
+use crate::example::{self, Sending};
+use crate::expression::{self, Expression, Node};
+use crate::format::{CheckForm, Field, Format, Record as Declared, Spanned, When};
 use crate::framing::{Contents, whole_of};
 use crate::plan::{Check, Framing, Plan, What};
 use crate::problem::Problems;
@@ -19,6 +20,7 @@ use crate::read::Sent;
 use crate::reason::Reason;
 use crate::record::{Cell, Items, Record};
 use crate::schema::FieldSchema;
+use crate::time::Span;
 use crate::value::{Absent, Quality, Reading, Value};
 
 /// What a piece of the bytes is.
@@ -127,7 +129,8 @@ impl Format {
                 let piece = piece(&plan, event);
                 explained.extend(piece.map(|piece| Explained { inside: inside.map(ToString::to_string), ..piece }));
             };
-            let ledger = example::run(&plan, &open, role, bytes, is_text, take);
+            let (role, after) = (role.map(ToString::to_string), Span::from_nanoseconds(0));
+            let ledger = example::run(&plan, &open, &[Sending { role, bytes: bytes.to_vec(), is_text, after }], take);
             if let Some(ledger) = ledger.ok().filter(|ledger| ledger.ignored_frames > 0) {
                 let reason = format!("{} bytes belong to frames that the format ignores", ledger.ignored);
                 explained.push(Explained::without_record(
@@ -160,7 +163,7 @@ impl Format {
 
     /// The same format with nothing internal, and a name for everything.
     pub(crate) fn with_all_shown(&self) -> Format {
-        let mut format = self.clone();
+        let mut format = self.with_parts_alone();
         format.examples.clear();
         for frame in &mut format.frames {
             show_all("", &mut frame.header);
@@ -173,6 +176,62 @@ impl Format {
             }
         }
         format
+    }
+}
+
+impl Format {
+    /// The same format, in which what is part of a record of several frames is a record by itself.
+    fn with_parts_alone(&self) -> Format {
+        let mut format = self.clone();
+        format.records.clear();
+        for record in &self.records {
+            let Some(block) = &record.block else {
+                format.records.push(Declared { latest: Vec::new(), ..record.clone() });
+                continue;
+            };
+            for (number, part) in block.parts.iter().enumerate() {
+                let name = part.name.as_ref().map_or(format!("part {}", number + 1), |name| name.value.clone());
+                let frame = part.layout.frame.clone().or(record.frame.clone());
+                let called = format!("{}, {name}", record.kind.value);
+                format.records.push(Declared { frame, ..alone(&part.layout, called) });
+            }
+        }
+        for exchange in &self.exchanges {
+            for (number, (word, side)) in exchange.own().enumerate() {
+                let called = format!("{}, {word} ({})", exchange.name.value, number + 1);
+                format.records.push(alone(side, called));
+            }
+        }
+        (format.exchanges, format.merges, format.multiparts) = (Vec::new(), Vec::new(), Vec::new());
+        format
+    }
+}
+
+/// A part as a record by itself, whatever question was asked.
+fn alone(part: &Declared, called: String) -> Declared {
+    let kind = Spanned { span: part.kind.span.clone(), value: called };
+    let when = part.when.as_ref().and_then(|when| {
+        let tree = expression::parse(&when.text).ok()?;
+        let text = without_question(&tree, &when.text).filter(|text| expression::parse(text).is_ok())?;
+        Some(When { text, start: None, span: when.span.clone() })
+    });
+    Declared { kind, when, ..part.clone() }
+}
+
+/// What of a condition does not ask for a question.
+fn without_question(condition: &Expression<String>, text: &str) -> Option<String> {
+    let mut asks = false;
+    condition.names(&mut |name| asks |= name.starts_with("ask."));
+    match &condition.node {
+        _ if !asks => Some(text.get(condition.span.clone())?.to_string()),
+        Node::And(sides) => {
+            let [one, other] = &**sides;
+            match (without_question(one, text), without_question(other, text)) {
+                (Some(one), Some(other)) => Some(format!("({one}) and ({other})")),
+                (one, other) => one.or(other),
+            }
+        }
+        _ => None,
     }
 }
 

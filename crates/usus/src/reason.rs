@@ -229,7 +229,7 @@ pub enum Reason {
         /// The kind.
         kind: u16,
     },
-    /// So many bytes gave no record between two parts that those may be of different records.
+    /// So many bytes gave no record between two frames that those may be of different records.
     Between {
         /// The kind.
         kind: u16,
@@ -401,7 +401,7 @@ impl Reason {
             Reason::NotWhole { .. } => "not whole",
             Reason::PartMissing { .. } => "part missing",
             Reason::PartNumber { .. } => "part number",
-            Reason::Between { .. } => "too much between parts",
+            Reason::Between { .. } => "too much between",
             Reason::TooManyOpen { .. } => "too many begun",
             Reason::NoQuestion { .. } => "answer without a question",
             Reason::LateAnswer { .. } => "late answer",
@@ -573,7 +573,7 @@ impl fmt::Display for Description<'_> {
                 write!(f, "the number of a part of {}, or of its parts, is no number from 1", kind(of))
             }
             Reason::Between { kind: of } => {
-                write!(f, "between two parts of {} so much was rejected that they may not belong together", kind(of))
+                write!(f, "so much was rejected before it that it may belong to another {}", kind(of))
             }
             Reason::TooManyOpen { kind: of } => {
                 write!(f, "too many of {} were begun at the same time ({})", kind(of), plan.0.limits.open)

@@ -85,6 +85,17 @@ impl Span {
     }
 }
 
+impl core::fmt::Display for Span {
+    /// As in format files, in the largest unit in which it is a whole number: `10 s`, `250 ms`, `0.500 us`.
+    fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
+        match self.0 {
+            whole if whole % 1_000_000_000 == 0 => write!(f, "{} s", whole / 1_000_000_000),
+            whole if whole % 1_000_000 == 0 => write!(f, "{} ms", whole / 1_000_000),
+            whole => write!(f, "{}.{:03} us", whole / 1_000, (whole % 1_000).unsigned_abs()),
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

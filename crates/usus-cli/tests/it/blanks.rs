@@ -24,15 +24,16 @@ fn each_is_sound_and_converts_its_own_example() {
         let format = Format::parse(&printed.out).unwrap();
         assert!(format.doubts().is_empty(), "{:?}", format.doubts());
         let example = &format.examples[0];
-        let end: &[u8] = if example.is_text { b"\r\n" } else { b"" };
+        let (frame, given) = (&example.frames[0], &example.gives[0]);
+        let end: &[u8] = if frame.is_text { b"\r\n" } else { b"" };
         let source = folder.path().join(kind);
-        fs::write(&source, [&*example.bytes, end].concat()).unwrap();
+        fs::write(&source, [&*frame.bytes, end].concat()).unwrap();
         let converted = usus(&["convert", source.to_str().unwrap(), "--format", path]);
         assert_eq!(converted.status, 0, "{}", converted.said);
         let records: Vec<Value> = converted.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
-        assert_eq!((records.len(), &records[0]["kind"]), (1, &Value::from(example.kind.value.as_str())));
-        assert!(!example.fields.is_empty());
-        for (name, expected) in &example.fields {
+        assert_eq!((records.len(), &records[0]["kind"]), (1, &Value::from(given.kind.value.as_str())));
+        assert!(!given.fields.is_empty());
+        for (name, expected) in &given.fields {
             assert!(matches!(expected, Expected::Value(_)));
             assert!(records[0]["fields"].get(&name.value).is_some(), "{kind}: {}", name.value);
         }

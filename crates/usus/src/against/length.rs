@@ -155,6 +155,7 @@ pub(super) fn bare(format: &Format, frame: usize) -> Format {
     bare.records = [record].into();
     bare.ignores.clear();
     bare.examples.clear();
+    (bare.multiparts, bare.exchanges, bare.merges) = (Vec::new(), Vec::new(), Vec::new());
     bare
 }
 

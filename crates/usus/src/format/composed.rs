@@ -79,6 +79,8 @@ pub struct Exchange {
     pub key: Vec<Spanned<String>>,
     /// `within`: how long an answer is waited for; 10 s if nothing is said.
     pub within: Option<Span>,
+    /// `unique`: no two questions have the same key, at least for as long as answers are waited for.
+    pub unique: bool,
     /// `open`: how many questions can wait at the same time; one if nothing is said.
     pub open: Option<usize>,
     /// `echo`: a question that comes again as it was is its own echo.
@@ -98,6 +100,7 @@ impl Exchange {
             errors: Vec::new(),
             key: Vec::new(),
             within: None,
+            unique: false,
             open: None,
             echo: false,
             latest: Vec::new(),
@@ -179,6 +182,8 @@ pub struct Multipart {
     pub parts: Spanned<String>,
     /// `key`: fields in which they agree.
     pub key: Vec<Spanned<String>>,
+    /// `unique`: no two records have the same key, at least for as long as their parts may come.
+    pub unique: bool,
     /// `join`: fields whose texts are put together.
     pub join: Vec<Spanned<String>>,
     /// `within`: how long the last comes after the first; 10 s if nothing is said.
@@ -197,6 +202,7 @@ impl Multipart {
             part: part.into(),
             parts: parts.into(),
             key: Vec::new(),
+            unique: false,
             join: Vec::new(),
             within: None,
             latest: Vec::new(),

@@ -7,21 +7,50 @@ use core::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::{Keys, hex_bytes, in_file_order, literal, wrong};
-use super::{Example, Expected, Spanned};
+use super::read_composed::read_span;
+use super::{Example, ExampleFrame, Expected, Gives, Spanned};
 use crate::problem::{ProblemKind, Problems};
 
 pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<Example> {
     let mut keys = Keys::new(table, span.clone(), "`[[example]]`", problems);
-    let bytes = keys.text("bytes");
-    let text = keys.text("text");
-    let on = keys.text("on");
-    let gives = keys.table("gives");
-    if gives.is_none() {
-        keys.missing("gives");
+    let several = keys.tables("frames");
+    let own = read_frame(&mut keys);
+    let after = keys.value("after").map(|after| after.span());
+    let gives = read_all_gives(&mut keys);
+    let mut frames = Vec::new();
+    for (table, span) in &several {
+        let mut inner = Keys::new(table, span.clone(), "a frame of an example", keys.problems);
+        let after = read_span(&mut inner, "after");
+        let frame = read_frame(&mut inner);
+        inner.done();
+        match frame {
+            Some(frame) => frames.push(ExampleFrame { after, ..frame }),
+            None => keys.problem(span.clone(), ProblemKind::Senseless("a frame needs either `bytes` or `text`")),
+        }
     }
-    let input = match (bytes, text) {
+    if let Some(after) = after {
+        let with = "an example of one frame".to_string();
+        keys.problem(after, ProblemKind::Conflict { key: "after", with });
+    }
+    match (own, several.is_empty()) {
+        (Some(own), true) => frames.push(own),
+        (None, false) => {}
+        _ => {
+            let why = "an example needs `bytes`, `text`, or a list of `frames`, and only one of them";
+            keys.problem(span.clone(), ProblemKind::Senseless(why));
+        }
+    }
+    keys.done();
+    let gives = gives?;
+    (!frames.is_empty()).then_some(Example { span, frames, gives })
+}
+
+/// `bytes` or `text`, and the line that they are on.
+fn read_frame(keys: &mut Keys<'_, '_>) -> Option<ExampleFrame> {
+    let (bytes, text, on) = (keys.text("bytes"), keys.text("text"), keys.text("on"));
+    let (bytes, is_text) = match (bytes, text) {
         (Some(bytes), None) => match hex_bytes(&bytes.value) {
-            Some(input) => Some((input, false)),
+            Some(input) => (input, false),
             None => {
                 let kind = ProblemKind::WrongValue {
                     key: "bytes".to_string(),
@@ -29,19 +58,31 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
                     found: "something else".to_string(),
                 };
                 keys.problem(bytes.span, kind);
-                None
+                (Vec::new(), false)
             }
         },
-        (None, Some(text)) => Some((text.value.into_bytes(), true)),
-        _ => {
-            keys.problem(span.clone(), ProblemKind::Senseless("an example needs either `bytes` or `text`"));
-            None
-        }
+        (None, Some(text)) => (text.value.into_bytes(), true),
+        _ => return None,
     };
-    keys.done();
-    let (kind, fields) = read_gives(gives?, problems)?;
-    let (bytes, is_text) = input?;
-    Some(Example { span, bytes, is_text, on, kind, fields })
+    Some(ExampleFrame { on, bytes, is_text, after: None })
+}
+
+/// `gives`: a table, or a list of them.
+fn read_all_gives(keys: &mut Keys<'_, '_>) -> Option<Vec<Gives>> {
+    let Some(value) = keys.value("gives") else {
+        keys.missing("gives");
+        return None;
+    };
+    let tables = match value.get_ref() {
+        DeValue::Array(_) => keys.tables("gives"),
+        _ => keys.table("gives").into_iter().collect(),
+    };
+    let given = tables.into_iter().filter_map(|table| {
+        let (kind, fields) = read_gives(table, keys.problems)?;
+        Some(Gives { kind, fields })
+    });
+    let given: Vec<Gives> = given.collect();
+    (!given.is_empty()).then_some(given)
 }
 
 type Fields = Vec<(Spanned<String>, Expected)>;

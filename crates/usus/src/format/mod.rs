@@ -1053,18 +1053,36 @@ pub enum BcdType {
     DateTime,
 }
 
-/// `[[example]]`: a frame and what it must give.
+/// `[[example]]`: frames, and the records that they give.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Example {
     /// Where it stands.
     pub span: Range<usize>,
+    /// `frames`, or the one that `bytes` or `text` and `on` say.
+    pub frames: Vec<ExampleFrame>,
+    /// `gives`: the records, in their order.
+    pub gives: Vec<Gives>,
+}
+
+/// A frame of an example.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct ExampleFrame {
+    /// `on`: the role of the line.
+    pub on: Option<Spanned<String>>,
     /// `bytes` or `text`.
     pub bytes: Vec<u8>,
     /// Whether it was given as `text`.
     pub is_text: bool,
-    /// `on`: the role of the line.
-    pub on: Option<Spanned<String>>,
+    /// `after`: how long after the one before it; 1 ms if nothing is said.
+    pub after: Option<Span>,
+}
+
+/// A record that an example gives.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Gives {
     /// `gives.record`: the kind.
     pub kind: Spanned<String>,
     /// The other keys of `gives`.
@@ -1074,19 +1092,22 @@ pub struct Example {
 impl Example {
     /// Bytes that give a record of this kind.
     pub fn of_bytes(bytes: impl Into<Vec<u8>>, kind: impl Into<String>) -> Example {
-        Example {
-            span: 0..0,
-            bytes: bytes.into(),
-            is_text: false,
-            on: None,
-            kind: kind.into().into(),
-            fields: Vec::new(),
-        }
+        let frame = ExampleFrame { on: None, bytes: bytes.into(), is_text: false, after: None };
+        Example { span: 0..0, frames: [frame].into(), gives: [Gives::new(kind)].into() }
     }
 
     /// A text, without its line end, that gives a record of this kind.
     pub fn of_text(text: &str, kind: impl Into<String>) -> Example {
-        Example { is_text: true, ..Example::of_bytes(text, kind) }
+        let mut example = Example::of_bytes(text, kind);
+        example.frames.iter_mut().for_each(|frame| frame.is_text = true);
+        example
+    }
+}
+
+impl Gives {
+    /// A record of this kind, of which no field is told.
+    pub fn new(kind: impl Into<String>) -> Gives {
+        Gives { kind: kind.into().into(), fields: Vec::new() }
     }
 }
 

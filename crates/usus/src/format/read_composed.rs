@@ -78,6 +78,7 @@ pub(super) fn read_exchanges(keys: &mut Keys<'_, '_>) -> Vec<Exchange> {
             errors: read_sides(&mut inner, "errors", &name),
             key: inner.texts("key"),
             within: read_span(&mut inner, "within"),
+            unique: read_unique(&mut inner),
             open: read_open(&mut inner),
             echo: inner.flag("echo"),
             latest: read_latest(&mut inner),
@@ -154,10 +155,11 @@ pub(super) fn read_multiparts(keys: &mut Keys<'_, '_>) -> Vec<Multipart> {
         let [of, part, parts] = ["of", "part", "parts"].map(|key| inner.required_text(key));
         let title = inner.text("title").map(|title| title.value);
         let (key, join) = (inner.texts("key"), inner.texts("join"));
+        let unique = read_unique(&mut inner);
         let (within, latest) = (read_span(&mut inner, "within"), read_latest(&mut inner));
         inner.done();
         if let (Some(of), Some(part), Some(parts)) = (of, part, parts) {
-            multiparts.push(Multipart { name, title, of, part, parts, key, join, within, latest });
+            multiparts.push(Multipart { name, title, of, part, parts, key, unique, join, within, latest });
         }
     }
     multiparts
@@ -179,6 +181,17 @@ pub(super) fn read_latest(keys: &mut Keys<'_, '_>) -> Vec<Latest> {
         }
     }
     latest
+}
+
+/// `unique`, which says something of a key.
+fn read_unique(keys: &mut Keys<'_, '_>) -> bool {
+    let unique = keys.flag("unique");
+    let has_key = keys.value("key").is_some();
+    if let Some(value) = keys.value("unique").filter(|_| unique && !has_key) {
+        let with = "what has no `key`".to_string();
+        keys.problem(value.span(), ProblemKind::Conflict { key: "unique", with });
+    }
+    unique
 }
 
 fn read_open(keys: &mut Keys<'_, '_>) -> Option<usize> {

@@ -10,8 +10,8 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 use super::pattern::pattern_of;
 use super::write_composed;
 use super::{
-    BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, Expected, Field, FieldType, Format,
-    Frame, Ignore, Integer, Length, LengthField, LineEnd, Literal, PartBefore, Place, Presence, Read, Record, Repeated,
+    BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, ExampleFrame, Expected, Field, FieldType, Format,
+    Frame, Gives, Ignore, Integer, Length, LengthField, LineEnd, Literal, PartBefore, Place, Presence, Read, Record, Repeated,
     Sign, Silence, Spanned, When, Width,
 };
 use crate::checksum::Algorithm;
@@ -229,12 +229,7 @@ pub(super) fn silence(silence: Silence) -> String {
             return format!("{}.{:03} characters", thousandths / 1_000, thousandths % 1_000);
         }
     };
-    let nanoseconds = span.nanoseconds();
-    match nanoseconds {
-        whole if whole % 1_000_000_000 == 0 => format!("{} s", whole / 1_000_000_000),
-        whole if whole % 1_000_000 == 0 => format!("{} ms", whole / 1_000_000),
-        whole => format!("{}.{:03} us", whole / 1_000, whole % 1_000),
-    }
+    span.to_string()
 }
 
 /// A checksum as `checksum` has it.
@@ -400,18 +395,35 @@ fn field(field: &Field) -> Keys {
 
 fn example(example: &Example) -> Keys {
     let mut keys = Keys::default();
-    let text = core::str::from_utf8(&example.bytes).ok().filter(|_| example.is_text);
+    match &*example.frames {
+        [frame] if frame.after.is_none() => keys.append(example_frame(frame)),
+        frames => keys.lines_of("frames", frames.iter().map(example_frame)),
+    }
+    match &*example.gives {
+        [given] => keys.put("gives", gives(given).inline()),
+        given => keys.lines_of("gives", given.iter().map(gives)),
+    }
+    keys
+}
+
+fn example_frame(frame: &ExampleFrame) -> Keys {
+    let mut keys = Keys::default();
+    let text = core::str::from_utf8(&frame.bytes).ok().filter(|_| frame.is_text);
     keys.text("text", text);
     if text.is_none() {
-        keys.text("bytes", Some(&super::hex_digits(&example.bytes)));
+        keys.text("bytes", Some(&super::hex_digits(&frame.bytes)));
     }
     // A text that is none can stand in no file.
-    keys.text("text", (example.is_text && text.is_none()).then_some(""));
-    keys.text("on", written(&example.on));
-    let mut gives = Keys::default();
-    gives.text("record", Some(&example.kind.value));
-    gives.expected(&example.fields);
-    keys.put("gives", gives.inline());
+    keys.text("text", (frame.is_text && text.is_none()).then_some(""));
+    keys.text("on", written(&frame.on));
+    keys.text("after", frame.after.map(|after| silence(Silence::Time(after))).as_deref());
+    keys
+}
+
+fn gives(given: &Gives) -> Keys {
+    let mut keys = Keys::default();
+    keys.text("record", Some(&given.kind.value));
+    keys.expected(&given.fields);
     keys
 }
 
@@ -518,6 +530,12 @@ impl Keys {
             Presence::Absent => "absent",
         });
         self.put_some("checksum", word.map(|word| format!("{{ presence = \"{word}\" }}")));
+    }
+
+    /// A list of tables, a line each.
+    fn lines_of(&mut self, key: &str, tables: impl Iterator<Item = Keys>) {
+        let tables: String = tables.map(|table| format!("  {},\n", table.inline())).collect();
+        self.put(key, format!("[\n{tables}]"));
     }
 
     /// A list of fields, a line each.

@@ -81,6 +81,7 @@ fn exchange(exchange: &Exchange) -> Keys {
     }
     names(&mut keys, "key", &exchange.key);
     within(&mut keys, exchange.within);
+    keys.flag("unique", exchange.unique);
     keys.shown("open", exchange.open);
     keys.flag("echo", exchange.echo);
     latest(&mut keys, &exchange.latest);
@@ -106,6 +107,7 @@ fn multipart(multipart: &Multipart) -> Keys {
     keys.text("part", Some(&multipart.part.value));
     keys.text("parts", Some(&multipart.parts.value));
     names(&mut keys, "key", &multipart.key);
+    keys.flag("unique", multipart.unique);
     names(&mut keys, "join", &multipart.join);
     within(&mut keys, multipart.within);
     latest(&mut keys, &multipart.latest);

@@ -7,10 +7,10 @@ use alloc::vec::Vec;
 use super::Plan;
 use crate::problem::nearest;
 
-/// What is wanted of a format. Nothing said means everything.
+/// What is wanted of a format. Nothing said means everything that is not only part of something else.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Wants {
-    /// Kinds that are wanted; all if empty.
+    /// Kinds that are wanted; if empty, all but those that are only part of others.
     pub records: Vec<String>,
     /// Fields that are wanted, as `kind.field`. A kind of which none is named keeps all of its fields.
     pub fields: Vec<String>,
@@ -35,6 +35,17 @@ fn suggestion(nearest: &Option<String>) -> String {
 }
 
 impl Plan {
+    /// The same plan, in which some kinds are wanted, too.
+    pub(crate) fn with_wanted(&self, names: &[&str]) -> Plan {
+        let mut inner = (*self.0).clone();
+        for kind in inner.kinds.iter_mut().filter(|kind| !kind.is_part) {
+            let schema = &mut inner.schema.kinds[usize::from(kind.record)];
+            schema.wanted |= names.contains(&schema.name.as_str());
+            kind.wanted = schema.wanted;
+        }
+        Plan(Arc::new(inner))
+    }
+
     /// The same plan with only the wanted kinds and fields in its schema. Everything is decoded and booked as before; what is
     /// not wanted is not handed out.
     ///
@@ -70,10 +81,13 @@ impl Plan {
                 return Err(unknown);
             }
         }
-        for kind in &mut inner.kinds {
+        // What is part of others is read as those say, whatever is wanted of it by itself.
+        for kind in inner.kinds.iter_mut().filter(|kind| !kind.is_part) {
             let schema = &mut inner.schema.kinds[usize::from(kind.record)];
-            kind.wanted = wants.records.is_empty() || wants.records.contains(&schema.name);
-            schema.wanted = kind.wanted;
+            if !wants.records.is_empty() {
+                kind.wanted = wants.records.contains(&schema.name);
+                schema.wanted = kind.wanted;
+            }
             let wanted =
                 |field: &str| wants.fields.iter().any(|path| path.split_once('.') == Some((&schema.name, field)));
             if !schema.fields.iter().any(|field| wanted(&field.name)) {

@@ -59,6 +59,8 @@ pub(crate) struct Multipart {
     pub(crate) kind: u16,
     pub(crate) of: Box<[KeptAs]>,
     pub(crate) within: Span,
+    /// Whether the key of each is its own.
+    pub(crate) unique: bool,
     /// Fields whose texts are put together.
     pub(crate) join: Box<[u16]>,
 }
@@ -81,8 +83,12 @@ pub(crate) struct Exchange {
     pub(crate) echo: bool,
     /// Whether a key tells which question an answer belongs to.
     pub(crate) has_key: bool,
+    /// Whether the key of each question is its own.
+    pub(crate) unique: bool,
     /// The routes of lines on which answers come.
     pub(crate) routes: Box<[usize]>,
+    /// Those on which questions come.
+    pub(crate) ask_routes: Box<[usize]>,
     /// For each layout of a question, the fields that answers ask for.
     pub(crate) asked: Box<[AskedOf]>,
 }

@@ -4,7 +4,7 @@ use alloc::string::{String, ToString};
 use alloc::sync::Arc;
 use alloc::vec::Vec;
 
-use super::{Output, Plan, What};
+use super::{Output, Plan, Stage, What};
 use crate::schema::FieldSchema;
 
 impl Plan {
@@ -26,9 +26,25 @@ impl Plan {
         for schema in &mut inner.schema.kinds {
             rename(&mut schema.fields);
         }
-        for kind in &mut inner.kinds {
+        // The frames of a group of frames say what their fields are called.
+        let mut items = Vec::new();
+        for kind in inner.kinds.iter_mut().filter(|kind| !kind.is_part) {
             let schema = &inner.schema.kinds[usize::from(kind.record)];
             take_names(&mut kind.outputs, &schema.fields);
+            let parts = kind.outputs.iter().filter_map(|output| match output.what {
+                What::Parts(slot) => Some((kind.record, slot, output.schema.items.clone())),
+                _ => None,
+            });
+            items.extend(parts);
+        }
+        for (record, slot, fields) in items {
+            let layout = inner.stages.iter().find_map(|stage| match stage {
+                Stage::Block(block) if block.kind == record => block.parts.get(usize::from(slot)),
+                _ => None,
+            });
+            if let Some(kind) = layout.and_then(|part| inner.kinds.get_mut(usize::from(part.layout))) {
+                take_names(&mut kind.outputs, &fields);
+            }
         }
         Plan(Arc::new(inner))
     }

@@ -30,9 +30,13 @@ struct Question {
     row: Row,
     /// When its last byte arrived.
     asked: Option<Time>,
+    /// When another question came that leaves no room for it. Only what came at the same time can still be its answer.
+    overtaken: Option<Time>,
     /// Whether bytes that gave no record came where its answer may come.
     disturbed: bool,
-    /// Whether its echo has come.
+    /// How many such bytes came where questions come.
+    hidden: u64,
+    /// Whether its echo has come, or something else.
     echoed: bool,
     /// How often it was asked before and not answered.
     retry: u32,
@@ -62,7 +66,10 @@ impl Exchanges {
     }
 
     pub(super) fn deadline(&self, within: Span) -> Option<Time> {
-        self.open.iter().filter_map(|question| question.asked).min().map(|asked| asked.after(within))
+        let until = |question: &Question| {
+            question.overtaken.into_iter().chain(question.asked.map(|asked| asked.after(within))).min()
+        };
+        self.open.iter().filter_map(until).min()
     }
 
     pub(super) fn tell(&mut self, of: &Exchange, told: Told, bench: &mut Bench<'_>) {
@@ -76,36 +83,45 @@ impl Exchanges {
             }
             Told::Time(now) => self.expire(of, now, bench),
             Told::Gap(gap) => self.lose(of, gap, bench),
-            Told::End => {
-                for question in self.open.drain(..) {
-                    bench.reject([question.row].into(), Reason::NoEndOfExchange { kind: of.kind }, true);
-                }
-            }
+            Told::End => self.give_up(of, bench),
         }
     }
 
     fn expire(&mut self, of: &Exchange, now: Time, bench: &mut Bench<'_>) {
-        while let Some(over) = self.open.iter().position(|question| is_over(question.asked, of.within, now)) {
+        let is_over = |question: &Question| {
+            is_over(question.asked, of.within, now) || question.overtaken.is_some_and(|by| by < now)
+        };
+        while let Some(over) = self.open.iter().position(is_over) {
             self.close(of, over, bench);
+        }
+    }
+
+    /// Nobody knows any more what is the answer to a question that is open; those that another has overtaken have none.
+    fn give_up(&mut self, of: &Exchange, bench: &mut Bench<'_>) {
+        while let Some(question) = self.open.front() {
+            if question.overtaken.is_some() {
+                self.close(of, 0, bench);
+            } else if let Some(question) = self.open.pop_front() {
+                bench.reject([question.row].into(), Reason::NoEndOfExchange { kind: of.kind }, true);
+            }
         }
     }
 
     /// Bytes that gave no record may have been the answer; where bytes are missing, nobody knows whether there was one.
     fn lose(&mut self, of: &Exchange, gap: Gap, bench: &mut Bench<'_>) {
         match gap.bytes {
-            Some(_) => self.disturb(of, gap.line, bench),
-            None if !is_answering(of, gap.line, bench) => {}
-            None => {
-                for question in self.open.drain(..) {
-                    bench.reject([question.row].into(), Reason::NoEndOfExchange { kind: of.kind }, true);
-                }
-            }
+            Some(bytes) => self.disturb(of, gap.line, bytes, bench),
+            None if !is_on(&of.routes, gap.line, bench) && !is_on(&of.ask_routes, gap.line, bench) => {}
+            None => self.give_up(of, bench),
         }
     }
 
-    fn disturb(&mut self, of: &Exchange, line: LineId, bench: &Bench<'_>) {
-        if is_answering(of, line, bench) {
-            self.open.iter_mut().for_each(|question| question.disturbed = true);
+    fn disturb(&mut self, of: &Exchange, line: LineId, bytes: u64, bench: &Bench<'_>) {
+        let (answers, asks) = (is_on(&of.routes, line, bench), is_on(&of.ask_routes, line, bench));
+        for question in &mut self.open {
+            question.disturbed |= answers;
+            question.echoed = true;
+            question.hidden += if asks { bytes } else { 0 };
         }
     }
 
@@ -114,6 +130,8 @@ impl Exchanges {
             Some(row) => row,
             None => return,
         };
+        // An echo comes at once.
+        self.open.iter_mut().for_each(|question| question.echoed = true);
         let row = match self.ask(of, row, bench) {
             Some(row) => row,
             None => return,
@@ -130,6 +148,13 @@ impl Exchanges {
                 let begun = row.times().0;
                 let Some(own) = question.fits(of, member, &mut row, bench) else { continue };
                 let question = self.open.remove(place)?;
+                if !of.unique && question.may_hide_another() {
+                    self.remember(&question, false);
+                    bench.pass(question.record(of, None, DISTURBED, None));
+                    bench.undo(&mut row, own);
+                    refuse(row, own, Reason::Between { kind: of.kind }, bench);
+                    return None;
+                }
                 let answer = bench.keep(row, own, member.slot);
                 let latency = question.asked.zip(begun).map(|(asked, begun)| begun.since(asked));
                 let outcome = if member.is == Side::Error { ERROR } else { ANSWERED };
@@ -163,7 +188,14 @@ impl Exchanges {
         let questions = of.members.iter().filter(|member| member.is == Side::Question);
         let found = questions.into_iter().find_map(|member| bench.read_by(&member.by, &mut row));
         let Some(own) = found else { return Some(row) };
-        while self.open.len() >= of.open {
+        while self.open.iter().filter(|question| question.overtaken.is_none()).count() >= of.open {
+            match (asked, self.open.iter().position(|question| question.overtaken.is_none())) {
+                (Some(_), Some(place)) => self.open[place].overtaken = asked,
+                (_, place) => self.close(of, place.unwrap_or(0), bench),
+            }
+        }
+        // Those of one instant do not pile up.
+        while self.open.len() > 2 * of.open {
             self.close(of, 0, bench);
         }
         let row = bench.keep(row, own, 0);
@@ -172,7 +204,7 @@ impl Exchanges {
         let frame = row.first().map_or(&[][..], |kept| &kept.frame);
         let before = self.closed.back().filter(|closed| !closed.is_answered && closed.frame == frame);
         let retry = before.map_or(0, |before| before.retry + 1);
-        self.open.push_back(Question { key, row, asked, disturbed: false, echoed: false, retry });
+        self.open.push_back(Question { key, row, asked, overtaken: None, disturbed: false, hidden: 0, echoed: false, retry });
         None
     }
 
@@ -184,18 +216,17 @@ impl Exchanges {
             let own = bench.read_by_asking(&member.by, &mut row, Ask::Any)?;
             key.clear();
             row.put_key(0, &mut key);
-            let layout = row.kind;
             bench.undo(&mut row, own);
-            Some((layout, matches!(own, Own::Frame)))
+            Some(own)
         });
-        let Some((layout, is_own)) = looks_like else {
+        let Some(own) = looks_like else {
             bench.room.key = key;
             if let Of::Frame(kept) = &row.of
                 && is_open(bench.plan, kept)
                 && matches!(kept.origin.at_hand.otherwise, Otherwise::Rejected { .. })
             {
-                // It may be the answer, damaged.
-                self.disturb(of, kept.origin.line, bench);
+                // It may be the answer, damaged, or another question.
+                self.disturb(of, kept.origin.line, kept.frame.len() as u64, bench);
             }
             return bench.pass(row);
         };
@@ -206,17 +237,7 @@ impl Exchanges {
             None => Reason::NoQuestion { kind },
         };
         bench.room.key = key;
-        if !is_own {
-            let held = bench.hold(row, layout, 0);
-            return bench.reject([held].into(), reason, false);
-        }
-        if let Of::Frame(kept) = &mut row.of
-            && let Otherwise::Rejected { reason: otherwise @ Reason::Unclaimed { .. }, .. } =
-                &mut kept.origin.at_hand.otherwise
-        {
-            *otherwise = reason;
-        }
-        bench.pass(row);
+        refuse(row, own, reason, bench);
     }
 
     /// Closes a question that has got no answer.
@@ -244,12 +265,37 @@ impl Exchanges {
     }
 }
 
-/// Whether answers come on a line.
-fn is_answering(of: &Exchange, line: LineId, bench: &Bench<'_>) -> bool {
-    bench.routes.get(line.index()).is_some_and(|route| of.routes.contains(route))
+/// Whether a line is cut by one of some routes.
+fn is_on(routes: &[usize], line: LineId, bench: &Bench<'_>) -> bool {
+    bench.routes.get(line.index()).is_some_and(|route| routes.contains(route))
+}
+
+/// Gives an answer up that belongs to no question: what else may claim it does.
+fn refuse(row: Row, own: Own, reason: Reason, bench: &mut Bench<'_>) {
+    match (own, row) {
+        (Own::Record(kind), row) => {
+            let held = bench.hold(row, kind, 0);
+            bench.reject([held].into(), reason, false);
+        }
+        (Own::Frame, mut row) => {
+            if let Of::Frame(kept) = &mut row.of
+                && let Otherwise::Rejected { reason: otherwise @ Reason::Unclaimed { .. }, .. } =
+                    &mut kept.origin.at_hand.otherwise
+            {
+                *otherwise = reason;
+            }
+            bench.pass(row);
+        }
+    }
 }
 
 impl Question {
+    /// Whether another question may be among what gave no record since it was asked: then what comes may be the answer to that.
+    fn may_hide_another(&self) -> bool {
+        let length = self.row.first().map_or(0, |kept| kept.frame.len());
+        self.hidden > 0 && 2 * self.hidden >= length as u64
+    }
+
     /// Whether that answers it. What does is read as the answer.
     fn fits(&self, of: &Exchange, member: &Member, row: &mut Row, bench: &mut Bench<'_>) -> Option<Own> {
         let own = bench.read_by_asking(&member.by, row, Ask::Of(&|field| self.asked_for(of, field)))?;

@@ -120,9 +120,9 @@ impl Multiparts {
         let bytes = row.first().map_or(0, |kept| kept.frame.len());
         let known = self.0.iter().position(|begun| begun.line == line && begun.key == key);
         let mut before = known.and_then(|place| self.0.remove(place));
-        if let Some(known) = before.take_if(|known| !known.goes_on(part, parts)) {
+        if let Some(known) = before.take_if(|known| !known.goes_on(part, parts, of.unique)) {
             let expected = known.rows.len() as u64 + 1;
-            let reason = match known.lost_as_much() && part == expected {
+            let reason = match part == expected && parts == known.parts {
                 true => Reason::Between { kind },
                 false => Reason::PartMissing { kind, expected, found: part },
             };
@@ -158,14 +158,15 @@ impl Multiparts {
 }
 
 impl Begun {
-    /// Whether that is its next part. So much may have been lost that the part is one of the next record's.
-    fn goes_on(&self, part: u64, parts: u64) -> bool {
-        part == self.rows.len() as u64 + 1 && parts == self.parts && !self.lost_as_much()
+    /// Whether that is its next part, which it is not where so much may have been lost that it is one of the next record's.
+    fn goes_on(&self, part: u64, parts: u64, unique: bool) -> bool {
+        part == self.rows.len() as u64 + 1 && parts == self.parts && (unique || !self.lost_as_much())
     }
 
     /// Whether as many parts as there are may be among what gave no record: then its next part looks like the next part of the next record.
     fn lost_as_much(&self) -> bool {
-        2 * self.lost >= self.parts.saturating_mul(self.shortest as u64)
+        // Those that nobody saw may be a little shorter.
+        self.lost > 0 && 4 * self.lost >= 3 * self.parts.saturating_mul(self.shortest as u64)
     }
 }
 

@@ -17,6 +17,7 @@ mod parts;
 mod properties;
 mod reference;
 mod schema;
+mod several;
 mod survey;
 mod tables;
 mod texts;

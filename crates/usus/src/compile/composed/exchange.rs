@@ -67,7 +67,9 @@ impl Composer<'_> {
             open: declared.open.unwrap_or(1),
             echo: declared.echo,
             has_key: !declared.key.is_empty(),
+            unique: declared.unique,
             routes: Box::default(),
+            ask_routes: Box::default(),
             asked,
         }));
     }

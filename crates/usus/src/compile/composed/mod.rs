@@ -379,19 +379,21 @@ fn finish(stages: &[Stage], drafts: &mut [Draft], kinds: &mut Vec<Kind>, known: 
     }
 }
 
-/// Tells exchanges on which lines answers come.
+/// Tells exchanges on which lines questions and answers come.
 pub(super) fn find_routes(stages: &mut [Stage], kinds: &[Kind], routes: &[Route]) {
     for stage in stages {
         let Stage::Exchange(exchange) = stage else { continue };
-        let answers = exchange.members.iter().filter(|member| member.is != Side::Question);
-        let layouts = answers.flat_map(|member| match &member.by {
-            By::Layout(layout) => [*layout].to_vec(),
-            By::Record(taken) => taken.iter().map(|kept_as| kept_as.layout).collect(),
-        });
-        let frames: Vec<u16> = layouts.map(|layout| kinds[usize::from(layout)].frame).collect();
-        let has = |route: &Route| route.searching.iter().chain(&route.lines).any(|frame| frames.contains(frame));
-        let found = routes.iter().enumerate().filter(|(_, route)| has(route));
-        exchange.routes = found.map(|(number, _)| number).collect();
+        let of = |questions: bool| {
+            let members = exchange.members.iter().filter(|member| (member.is == Side::Question) == questions);
+            let layouts = members.flat_map(|member| match &member.by {
+                By::Layout(layout) => [*layout].to_vec(),
+                By::Record(taken) => taken.iter().map(|kept_as| kept_as.layout).collect(),
+            });
+            let frames: Vec<u16> = layouts.map(|layout| kinds[usize::from(layout)].frame).collect();
+            let has = |route: &Route| route.searching.iter().chain(&route.lines).any(|frame| frames.contains(frame));
+            routes.iter().enumerate().filter(|(_, route)| has(route)).map(|(number, _)| number).collect()
+        };
+        (exchange.ask_routes, exchange.routes) = (of(true), of(false));
     }
 }
 

@@ -49,7 +49,8 @@ impl Composer<'_> {
         self.hide(&of);
         self.give(number, fields, first);
         let within = declared.within.unwrap_or(WITHIN);
-        self.stages.push(Stage::Multipart(Multipart { kind: number as u16, of, within, join: join.into() }));
+        let (kind, unique) = (number as u16, declared.unique);
+        self.stages.push(Stage::Multipart(Multipart { kind, of, within, unique, join: join.into() }));
     }
 }
 

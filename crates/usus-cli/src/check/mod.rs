@@ -1,9 +1,11 @@
 //! `usus check`: what is wrong or doubtful in a format, its layout as a table, its examples; and what one frame gives.
 
+mod several_frames;
+
 use usus::Plan;
 use usus::example::ExampleOutcome;
 use usus::explain::Explained;
-use usus::format::{Format, Parity, Serial};
+use usus::format::{ExampleFrame, Format, Parity, Serial};
 use usus::plan::LayoutRow;
 
 use crate::Ending;
@@ -53,6 +55,7 @@ fn check(name: &str, voice: &Voice) -> Ending {
     }
     let text = heading(&format)
         + &layout(&format, &plan)
+        + &several_frames::all(&format, &plan)
         + &verdict(&format, &plan, outcomes.len(), failed.len(), doubts.len());
     let printed = print(&text, voice);
     if failed.is_empty() {
@@ -144,11 +147,12 @@ pub(crate) fn table<const N: usize>(head: [&str; N], cells: impl Iterator<Item =
 /// Says how an example does not hold, where it stands.
 fn show_failed(path: &str, source: &str, format: &Format, outcome: &ExampleOutcome, voice: &Voice) {
     let example = &format.examples[outcome.example];
-    let sent = match example.is_text {
-        true => String::from_utf8_lossy(&example.bytes).into_owned(),
-        false => hex(&example.bytes),
+    let sent = |frame: &ExampleFrame| match frame.is_text {
+        true => String::from_utf8_lossy(&frame.bytes).into_owned(),
+        false => hex(&frame.bytes),
     };
-    let title = format!("example {} does not hold: {sent}", outcome.example + 1);
+    let sent: Vec<String> = example.frames.iter().map(sent).collect();
+    let title = format!("example {} does not hold: {}", outcome.example + 1, sent.join(" | "));
     let mut differences = String::new();
     for difference in &outcome.differences {
         let field = if difference.field.is_empty() { "the frame" } else { &difference.field };
