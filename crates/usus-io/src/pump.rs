@@ -96,7 +96,7 @@ impl Feeding {
             self.line = Some(chunk.line);
         }
         self.bytes += chunk.bytes.len();
-        if self.bytes < TOGETHER && !decoder.plan().joins_lines() {
+        if self.bytes < TOGETHER && !decoder.plan().holds_frames() {
             decoder.feed(chunk);
             return Ok(());
         }

@@ -542,21 +542,20 @@ fn rows_of_several_frames_are_written_like_others() {
     let plan = plan(
         "format = 'talk'\n[[frame]]\ncut = 'text'\nheader = [{ name = 'side', chars = '1', internal = true }]\n\
          [record.ask]\nwhen = \"side == 'Q'\"\nfields = [{ name = 'n', column = 2, type = 'number' }]\n\
-         [record.tell]\nfields = [{ name = 'n', column = 2, type = 'number' }, { name = 'loads', up_to = 'end', fields = [{ name = 'load', type = 'number', unit = 'kN' }] }]",
+         [record.tell]\nfields = [{ name = 'n', column = 2, type = 'number' }, { name = 'loads', up_to = 'end', fields = [{ name = 'load', type = 'number', unit = 'kN' }] }]\n\
+         [exchange.pair]\nask = 'ask'\nanswers = 'tell'\nkey = 'n'\nopen = 2",
     );
-    let within = usus::Span::from_nanoseconds(1_000_000_000);
-    let plan = usus::trial::join(&plan, [("ask", "n"), ("tell", "n")], "pair", within, 8).unwrap();
     let bytes = b"Q,7\nQ,8\nA,8,1.5,2.50\nA,7\nQ,9\n";
     let options = TableOptions { origin: true, ..TableOptions::default() };
     convert(&plan, bytes, &Destination::named(&folder.path().join("t")).unwrap(), options, None).unwrap();
     let table = rows(&folder.path().join("t/pair.csv"));
-    let items = rows(&folder.path().join("t/pair.tell_loads.csv"));
+    let items = rows(&folder.path().join("t/pair.loads.csv"));
     let named = |name: &str| table[0].iter().position(|known| known == name).unwrap();
     let said: Vec<[&str; 4]> = table[1..]
         .iter()
-        .map(|row| ["offset", "length", "ask_n", "tell_n"].map(|name| row[named(name)].as_str()))
+        .map(|row| ["offset", "length", "n", "outcome"].map(|name| row[named(name)].as_str()))
         .collect();
-    assert_eq!(said, [["4", "15", "8", "8"], ["0", "6", "7", "7"]]);
+    assert_eq!(said, [["4", "15", "8", "answered"], ["0", "6", "7", "answered"]]);
     assert_eq!(items.len(), 3);
     let load = items[0].iter().position(|known| known == "load").unwrap();
     assert_eq!(items[2][load], "2.50");
@@ -566,19 +565,19 @@ fn rows_of_several_frames_are_written_like_others() {
     let first = json.lines().next().unwrap();
     assert!(
         first.contains(
-            r#""ranges":[[4,3],[8,12]],"fields":{"ask_n":8,"tell_n":8,"tell_loads":[{"load":1.5},{"load":2.50}]}"#
+            r#""ranges":[[4,3],[8,12]],"fields":{"n":8,"loads":[{"load":1.5},{"load":2.50}],"outcome":"answered","latency":null,"retry":null}"#
         ),
         "{first}"
     );
     // And by serde.
     #[derive(Debug, serde::Deserialize, PartialEq)]
     struct Pair {
-        ask_n: u8,
-        tell_loads: Vec<std::collections::BTreeMap<String, String>>,
+        n: u8,
+        loads: Vec<std::collections::BTreeMap<String, String>>,
     }
     let mut pairs = Vec::new();
     plan.decode(bytes, &mut |record: &usus::Record<'_>| pairs.push(record.to::<Pair>().unwrap())).unwrap();
-    assert_eq!((pairs[0].ask_n, pairs[0].tell_loads[1]["load"].as_str()), (8, "2.50"));
+    assert_eq!((pairs[0].n, pairs[0].loads[1]["load"].as_str()), (8, "2.50"));
 }
 
 #[test]

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use proptest::prelude::*;
 use usus::{
-    Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Span, Time, trial,
+    Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Time,
 };
 use usus_io::{
     Destination, LineInfo, OutputOptions, Outputs, PieceOptions, Pieces, PumpError, Pumped, RawBytes, ReadAt, Source,
@@ -244,7 +244,17 @@ fn compare(plan: &Plan, source: &Held, pieced: &mut dyn Source, options: PieceOp
     let (mut alone, mut together) = (Decoder::new(plan), Decoder::new(plan));
     let expected = pump(&mut source.clone(), &mut alone, &mut one, &mut |_| true);
     let found = pump_pieces(pieced, &mut together, &mut several, options, &mut |_| true);
-    assert_eq!(one.events, several.events, "{options:?}");
+    let differs = one.events.iter().zip(&several.events).position(|(one, other)| one != other);
+    let around = |events: &[String]| {
+        let at = differs.unwrap_or(0);
+        events[at.saturating_sub(3).min(events.len())..(at + 12).min(events.len())].join("\n")
+    };
+    assert!(
+        one.events == several.events,
+        "{options:?}\none core\n{}\nseveral\n{}",
+        around(&one.events),
+        around(&several.events)
+    );
     let ledgers = |decoder: &Decoder| decoder.lines().map(|line| decoder.ledger(line)).collect::<Vec<_>>();
     assert_eq!(ledgers(&alone), ledgers(&together));
     match (expected, found) {
@@ -453,16 +463,21 @@ const TALK: &str = "
 
 #[test]
 fn stages_say_the_same_on_several_cores() {
-    let talk = plan(TALK);
-    let within = Span::from_nanoseconds(40_000_000);
-    let join = |most| trial::join(&talk, [("ask", "v"), ("tell", "v")], "pair", within, most).unwrap();
-    let reread = trial::reread(&talk, "ask", "tell").unwrap();
+    let of = |more: &str| plan(&format!("{TALK}\n{more}"));
+    let pair = "ask = 'ask'\nanswers = 'tell'\nkey = 'v'\nwithin = '40 ms'";
     let plans = [
-        ("join", join(8)),
-        ("join, few", join(1)),
-        ("reread", reread.clone()),
-        ("number", trial::number(&talk, "place")),
-        ("all", trial::number(&trial::reread(&join(8), "aside", "ask").unwrap(), "place")),
+        ("exchange", of(&format!("[exchange.pair]\n{pair}\nopen = 8"))),
+        ("exchange, few", of(&format!("[exchange.pair]\n{pair}"))),
+        ("merge", of("[merge.both]\nof = ['ask', 'tell']\nkey = 'v'\nwithin = '40 ms'\nopen = 3")),
+        ("multipart", of("[multipart.whole]\nof = 'ask'\npart = 'v'\nparts = 'n'\nwithin = '60 ms'")),
+        ("latest", plan(&TALK.replace("[record.aside]", "[record.aside]\nlatest = [{ name = 'last', of = 'ask.v', within = '30 ms' }]"))),
+        (
+            "block",
+            plan(&TALK.replace("[record.ask]", "[record.block]\nwithin = '50 ms'\n[[record.block.part]]\nwhen = 'n < 60'\nfields = [{ name = 'v', type = 'u8' }]\n\
+                [[record.block.part]]\nname = 'rows'\nrepeat = 'any'\nwhen = 'n < 120'\nfields = [{ name = 'w', type = 'u8' }]\n\
+                [[record.block.part]]\nwhen = 'n < 200'\nfields = [{ name = 'x', type = 'u8' }]\n[record.ask]")),
+        ),
+        ("all", of(&format!("[exchange.pair]\n{pair}\nopen = 2\nlatest = [{{ name = 'aside', of = 'aside.v' }}]"))),
     ];
     for (name, plan) in &plans {
         let (mut pieces, mut again) = (0, 0);

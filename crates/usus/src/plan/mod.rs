@@ -102,15 +102,10 @@ impl Plan {
         self.0.insides.iter().map(|inside| inside.name.as_str())
     }
 
-    /// Whether records are made of several frames, so that some are held until others come.
+    /// Whether records are made of several frames, so that some are held until others come. Then each chunk is to be decoded before the next is fed:
+    /// what waits is looked at where the time goes on.
     pub fn holds_frames(&self) -> bool {
         !self.0.stages.is_empty()
-    }
-
-    /// Whether it joins what comes on several lines. Then each chunk is to be decoded before the next is fed: what waits for another line is looked at
-    /// where the time goes on.
-    pub fn joins_lines(&self) -> bool {
-        self.0.roles.len() > 1 && self.0.stages.iter().any(Stage::joins_lines)
     }
 
     /// Whether all its frames are texts.

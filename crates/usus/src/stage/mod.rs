@@ -275,7 +275,7 @@ impl Stages {
             return;
         }
         self.now = Some(now);
-        if self.states.iter().all(State::is_idle) && self.order.as_ref().is_none_or(Order::is_empty) {
+        if self.is_idle() {
             return;
         }
         let open = open();
@@ -429,7 +429,14 @@ impl Stages {
 
     /// Whether these go on exactly where others are.
     pub(crate) fn agrees(&self, others: &Stages) -> bool {
-        self.states == others.states && self.order == others.order && others.outbox == self.outbox
+        // What was held when a time was seen first is not looked at again where that comes again.
+        let now_agrees = self.now == others.now || self.is_idle();
+        now_agrees && self.states == others.states && self.order == others.order && others.outbox == self.outbox
+    }
+
+    /// Whether nothing is held.
+    fn is_idle(&self) -> bool {
+        self.states.iter().all(State::is_idle) && self.order.as_ref().is_none_or(Order::is_empty)
     }
 }
 

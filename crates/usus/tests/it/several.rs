@@ -14,7 +14,7 @@ use crate::drive::render;
 
 /// How many of each are tried: more where it is asked for.
 fn tries() -> u64 {
-    std::env::var("CONVERSATIONS").ok().and_then(|tries| tries.parse().ok()).unwrap_or(300)
+    std::env::var("CONVERSATIONS").ok().and_then(|tries| tries.parse().ok()).unwrap_or(2_500)
 }
 
 fn plan(text: &str) -> Plan {

@@ -9,6 +9,7 @@ use crate::compile::field::expression_type;
 use crate::expression::Type;
 use crate::format;
 use crate::plan::{AskedOf, By, Exchange, KeptAs, Member, Side, Stage, What};
+use crate::problem::ProblemKind;
 use crate::schema::{FieldSchema, Numbers};
 use crate::value::ValueType;
 
@@ -46,11 +47,16 @@ impl Composer<'_> {
             }
         }
         let asked = self.asked(&members, &ask);
+        let headers: Vec<String> = self.header_names(&members);
         for (schema, what) in answered.0 {
-            if declared.key.iter().any(|key| key.value == schema.name) {
-                continue;
+            let is_shared = fields.0.iter().any(|(known, _)| known.name == schema.name);
+            match is_shared {
+                // The question says it.
+                true if declared.key.iter().any(|key| key.value == schema.name) => {}
+                true if headers.contains(&schema.name) => {}
+                true => self.problems.add(declared.name.span.clone(), ProblemKind::Shared { name: schema.name }),
+                false => fields.add_one(schema, what, &declared.name.span, self.problems),
             }
-            fields.add_one(schema, what, &declared.name.span, self.problems);
         }
         for (place, schema) in of_all().into_iter().enumerate() {
             fields.add_one(schema, What::Made(place as u16), &declared.name.span, self.problems);
@@ -93,6 +99,16 @@ impl Composer<'_> {
                 Some((By::Layout(layout), record.kind.span.clone()))
             }
         }
+    }
+
+    /// What the headers of their frames say.
+    fn header_names(&self, members: &[Member]) -> Vec<String> {
+        let frames = members.iter().flat_map(|member| layouts_of(&member.by)).map(|layout| {
+            let frame = self.kinds[usize::from(layout)].frame;
+            &self.format.frames[usize::from(frame)]
+        });
+        let names = frames.flat_map(|frame| &frame.header).filter_map(|field| field.name.as_ref());
+        names.map(|name| name.value.clone()).collect()
     }
 
     /// The fields of the questions, by which the conditions of answers may ask.
