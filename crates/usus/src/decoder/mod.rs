@@ -241,7 +241,7 @@ impl Decoder {
 
     fn pass_time(&mut self, now: Time) {
         let lines = &self.lines;
-        self.stages.at(&self.plan, now, || lines.all().filter_map(Line::open_since).min());
+        self.stages.at(&self.plan, now, lines.all().filter_map(Line::open_since));
     }
 
     /// What is ready on a line, and was not taken when its chunks were fed.

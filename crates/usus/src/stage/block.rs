@@ -6,7 +6,7 @@
 use alloc::collections::BTreeMap;
 use alloc::vec::Vec;
 
-use super::{Bench, Gap, Told, is_over, is_open};
+use super::{Bench, Gap, Now, Told, is_open, is_over};
 use crate::claim::operand;
 use crate::expression::Operand;
 use crate::format::Repeat;
@@ -45,7 +45,7 @@ impl Blocks {
         self.0.values().filter_map(|opened| opened.begun).min().map(|begun| begun.after(within))
     }
 
-    pub(super) fn tell(&mut self, block: &Block, told: Told, bench: &mut Bench<'_>) {
+    pub(super) fn tell(&mut self, block: &Block, told: Told<'_>, bench: &mut Bench<'_>) {
         match told {
             Told::Row(row) => self.take(block, row, bench),
             Told::Time(now) => {
@@ -70,7 +70,7 @@ impl Blocks {
     }
 
     /// Ends the block of a line if it has taken too long.
-    fn expire(&mut self, block: &Block, line: LineId, now: Time, bench: &mut Bench<'_>) {
+    fn expire(&mut self, block: &Block, line: LineId, now: Now<'_>, bench: &mut Bench<'_>) {
         if self.0.get(&line).is_some_and(|opened| is_over(opened.begun, block.within, now))
             && let Some(opened) = self.0.remove(&line)
         {
@@ -82,7 +82,7 @@ impl Blocks {
         let Of::Frame(kept) = &row.of else { return bench.pass(row) };
         let (line, now, behind_empty) = (kept.origin.line, kept.completed(), kept.origin.at_hand.behind_empty);
         if let Some(now) = now {
-            self.expire(block, line, now, bench);
+            self.expire(block, line, Now::at(now), bench);
         }
         let mut row = row;
         if let Some(mut opened) = self.0.remove(&line) {

@@ -6,7 +6,7 @@
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
-use super::{Bench, Gap, Own, Said, Told, is_open, is_over};
+use super::{Bench, Gap, Now, Own, Said, Told, is_open, is_over};
 use crate::claim::operand;
 use crate::contents::Ask;
 use crate::expression::Operand;
@@ -72,12 +72,12 @@ impl Exchanges {
         self.open.iter().filter_map(until).min()
     }
 
-    pub(super) fn tell(&mut self, of: &Exchange, told: Told, bench: &mut Bench<'_>) {
+    pub(super) fn tell(&mut self, of: &Exchange, told: Told<'_>, bench: &mut Bench<'_>) {
         match told {
             Told::Row(row) => {
                 // What has begun in time is in time.
                 if let Some(now) = row.times().0 {
-                    self.expire(of, now, bench);
+                    self.expire(of, Now::at(now), bench);
                 }
                 self.take(of, row, bench);
             }
@@ -87,9 +87,10 @@ impl Exchanges {
         }
     }
 
-    fn expire(&mut self, of: &Exchange, now: Time, bench: &mut Bench<'_>) {
+    fn expire(&mut self, of: &Exchange, now: Now<'_>, bench: &mut Bench<'_>) {
         let is_over = |question: &Question| {
-            is_over(question.asked, of.within, now) || question.overtaken.is_some_and(|by| by < now)
+            is_over(question.asked, of.within, now)
+                || question.overtaken.is_some_and(|by| now.is_over(question.asked.unwrap_or(by), by))
         };
         while let Some(over) = self.open.iter().position(is_over) {
             self.close(of, over, bench);

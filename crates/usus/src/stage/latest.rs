@@ -11,7 +11,7 @@ use crate::record::{Of, Row};
 pub(super) struct Latests(Vec<Row>);
 
 impl Latests {
-    pub(super) fn tell(&mut self, latest: &Latest, told: Told, bench: &mut Bench<'_>) {
+    pub(super) fn tell(&mut self, latest: &Latest, told: Told<'_>, bench: &mut Bench<'_>) {
         let Told::Row(row) = told else { return };
         let row = match latest.kinds.contains(&row.kind) {
             true => self.with_latest(latest, row, bench),

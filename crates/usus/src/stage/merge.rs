@@ -3,7 +3,7 @@
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
-use super::{Bench, Told, is_over};
+use super::{Bench, Now, Told, is_over};
 use crate::expression::Operand;
 use crate::plan::Merge;
 use crate::reason::Reason;
@@ -37,11 +37,11 @@ impl Merges {
         self.open.iter().filter_map(|set| set.begun).min().map(|begun| begun.after(within))
     }
 
-    pub(super) fn tell(&mut self, merge: &Merge, told: Told, bench: &mut Bench<'_>) {
+    pub(super) fn tell(&mut self, merge: &Merge, told: Told<'_>, bench: &mut Bench<'_>) {
         match told {
             Told::Row(row) => {
                 if let Some(now) = row.completed() {
-                    self.expire(merge, now, bench);
+                    self.expire(merge, Now::at(now), bench);
                 }
                 self.take(merge, row, bench);
             }
@@ -55,7 +55,7 @@ impl Merges {
         }
     }
 
-    fn expire(&mut self, merge: &Merge, now: Time, bench: &mut Bench<'_>) {
+    fn expire(&mut self, merge: &Merge, now: Now<'_>, bench: &mut Bench<'_>) {
         while let Some(over) = self.open.iter().position(|set| is_over(set.begun, merge.within, now)) {
             if let Some(set) = self.open.remove(over) {
                 self.close(merge, set, false, bench);

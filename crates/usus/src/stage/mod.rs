@@ -89,14 +89,38 @@ enum State {
 }
 
 /// What a stage is told.
-enum Told {
+enum Told<'t> {
     /// A record, or a frame that nothing has claimed yet.
     Row(Row),
     Gap(Gap),
     /// What has waited until then waits no longer.
-    Time(Time),
+    Time(Now<'t>),
     /// Nothing comes any more.
     End,
+}
+
+/// What time it is, and from when on there are bytes of lines that are not decided.
+#[derive(Clone, Copy)]
+struct Now<'t> {
+    now: Time,
+    open: &'t [Time],
+}
+
+impl Now<'_> {
+    /// When a record arrived: what came before it is decided.
+    fn at(now: Time) -> Now<'static> {
+        Now { now, open: &[] }
+    }
+
+    /// Whether what has begun then has waited until a deadline in vain. What is not decided yet may belong to it, but holds it up no longer than it waits
+    /// itself.
+    fn is_over(self, begun: Time, deadline: Time) -> bool {
+        let held_up = || {
+            let may_belong = self.open.iter().any(|open| (begun..=deadline).contains(open));
+            may_belong && self.now <= deadline.after(deadline.since(begun))
+        };
+        deadline < self.now && !held_up()
+    }
 }
 
 /// Bytes of a line that gave no record, or are missing.
@@ -267,10 +291,10 @@ impl Stages {
         says
     }
 
-    /// Says what time it is on the lines: what has waited for too long waits no longer, nor does that before which nothing can come any more. Bytes
-    /// from `open` on are not decided yet. It is to be called where the time goes on, before what came then: so what goes out when does not depend
+    /// Says what time it is on the lines: what has waited for too long waits no longer, nor does that before which nothing can come any more. On lines
+    /// there are bytes, from `open` on, that are not decided yet. It is to be called where the time goes on, before what came then: so what goes out when does not depend
     /// on how what came before was split.
-    pub(crate) fn at(&mut self, plan: &Plan, now: Time, open: impl FnOnce() -> Option<Time>) {
+    pub(crate) fn at(&mut self, plan: &Plan, now: Time, open: impl Iterator<Item = Time>) {
         if self.now.is_some_and(|before| before >= now) {
             return;
         }
@@ -278,19 +302,18 @@ impl Stages {
         if self.is_idle() {
             return;
         }
-        let open = open();
-        // Of what is not decided yet something may still belong to what waits.
-        let until = open.map_or(now, |open| open.min(now));
+        let open: Vec<Time> = open.collect();
+        let first = open.iter().min().copied();
         for index in 0..self.states.len() {
             if index == self.joining
                 && let Some(order) = &mut self.order
             {
-                for (said, stage) in order.ready(now, open) {
+                for (said, stage) in order.ready(now, first) {
                     self.pass(plan, said, stage, true);
                 }
             }
-            if self.states[index].deadline(&plan.0.stages[index]).is_some_and(|deadline| deadline < until) {
-                self.tell(plan, index, Told::Time(until));
+            if self.states[index].deadline(&plan.0.stages[index]).is_some_and(|deadline| deadline < now) {
+                self.tell(plan, index, Told::Time(Now { now, open: &open }));
                 self.go(plan);
             }
         }
@@ -299,7 +322,12 @@ impl Stages {
     /// When something waits no longer, if nothing arrives before. Bytes from `open` on are not decided yet.
     pub(crate) fn deadline(&self, plan: &Plan, open: Option<Time>) -> Option<Time> {
         let just_behind = |time: Time| time.after(Span::from_nanoseconds(1));
-        let states = self.states.iter().zip(&plan.0.stages).filter_map(|(state, stage)| state.deadline(stage));
+        let states = self.states.iter().zip(&plan.0.stages).filter_map(|(state, stage)| {
+            let deadline = state.deadline(stage)?;
+            // Something has begun that may still belong to it.
+            let is_over = self.now.is_some_and(|now| deadline < now);
+            Some(if is_over { deadline.after(stage.within()) } else { deadline })
+        });
         states.map(just_behind).chain(self.order.as_ref().and_then(|order| order.deadline(open))).min()
     }
 
@@ -357,7 +385,7 @@ impl Stages {
     }
 
     /// Tells a stage something. What it says of it is on its way then.
-    fn tell(&mut self, plan: &Plan, index: usize, told: Told) {
+    fn tell(&mut self, plan: &Plan, index: usize, told: Told<'_>) {
         let in_turn = index >= self.joining;
         let mut behind = core::mem::take(&mut self.behind);
         let Stages { room, routes, takes, .. } = self;
@@ -638,6 +666,6 @@ impl Bench<'_> {
 }
 
 /// Whether what began then has waited for longer.
-fn is_over(begun: Option<Time>, within: Span, now: Time) -> bool {
-    begun.is_some_and(|begun| begun.after(within) < now)
+fn is_over(begun: Option<Time>, within: Span, now: Now<'_>) -> bool {
+    begun.is_some_and(|begun| now.is_over(begun, begun.after(within)))
 }

@@ -3,7 +3,7 @@
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
-use super::{Bench, Gap, Told, is_over};
+use super::{Bench, Gap, Now, Told, is_over};
 use crate::input::LineId;
 use crate::plan::Multipart;
 use crate::reason::Reason;
@@ -42,11 +42,11 @@ impl Multiparts {
         self.0.iter().filter_map(|begun| begun.begun).min().map(|begun| begun.after(within))
     }
 
-    pub(super) fn tell(&mut self, of: &Multipart, told: Told, bench: &mut Bench<'_>) {
+    pub(super) fn tell(&mut self, of: &Multipart, told: Told<'_>, bench: &mut Bench<'_>) {
         match told {
             Told::Row(row) => {
                 if let Some(now) = row.completed() {
-                    self.expire(of, now, bench);
+                    self.expire(of, Now::at(now), bench);
                 }
                 self.take(of, row, bench);
             }
@@ -60,7 +60,7 @@ impl Multiparts {
         }
     }
 
-    fn expire(&mut self, of: &Multipart, now: Time, bench: &mut Bench<'_>) {
+    fn expire(&mut self, of: &Multipart, now: Now<'_>, bench: &mut Bench<'_>) {
         while let Some(over) = self.0.iter().position(|begun| is_over(begun.begun, of.within, now)) {
             if let Some(begun) = self.0.remove(over) {
                 bench.reject(begun.rows, Reason::TooLate { kind: of.kind }, false);

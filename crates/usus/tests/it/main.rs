@@ -18,6 +18,7 @@ mod properties;
 mod reference;
 mod schema;
 mod several;
+mod stages;
 mod survey;
 mod tables;
 mod texts;

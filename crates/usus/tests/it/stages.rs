@@ -1,44 +1,15 @@
-//! What stages can do, shown by three that only tests have: one joins two kinds of record into one, one chooses how a frame that it holds is read by
-//! the one before it, one numbers all records.
+//! What records of several frames hold is bounded, and waits no longer than declared.
 
 use std::convert::Infallible;
 
-use usus::{Chunk, Decoder, Event, Format, Ledger, Loss, Notice, Plan, Record, Reject, Sink, Span, Time, trial};
+use usus::{Chunk, Decoder, Event, Format, Notice, Plan, Record, Reject, Sink, Span, Time};
 
 use crate::drive::render;
 
-/// Questions and answers on two lines, and lines that are neither.
-const TALK: &str = r#"
-    format = "talk"
-    [line.request]
-    [line.answer]
-    [[frame]]
-    name = "q"
-    on = "request"
-    cut = "text"
-    header = [ { name = "address", chars = "1", internal = true } ]
-    [[frame]]
-    name = "a"
-    on = "answer"
-    cut = "text"
-    header = [ { name = "address", chars = "1", internal = true } ]
-    [record.ask]
-    frame = "q"
-    when = "address == 'Q'"
-    fields = [ { name = "number", column = 2, type = "number" } ]
-    [record.aside]
-    frame = "q"
-    fields = [ { name = "said" } ]
-    [record.tell]
-    frame = "a"
-    fields = [ { name = "number", column = 2, type = "number" }, { name = "force", type = "number", unit = "kN" } ]
-"#;
-
 fn plan(text: &str) -> Plan {
-    Format::parse(text).and_then(|format| format.compile()).unwrap_or_else(|problems| panic!("{problems}"))
+    Format::parse(text).and_then(|format| format.compile()).unwrap_or_else(|problems| panic!("{problems}\n{text}"))
 }
 
-/// Everything that is told, as text.
 #[derive(Default)]
 struct Told(Vec<String>);
 
@@ -46,11 +17,7 @@ impl Sink for Told {
     type Error = Infallible;
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), Infallible> {
-        let ranges: Vec<String> = record.ranges().map(|(offset, length)| format!("{offset}+{length}")).collect();
-        // Visiting says what the fields say.
-        let times =
-            [record.received(), record.completed()].map(|time| time.map_or(-1, |time| time.nanoseconds() / 1_000_000));
-        self.0.push(format!("{} ({}, {times:?})", render(&Event::Record(*record)), ranges.join(" ")));
+        self.0.push(render(&Event::Record(*record)));
         Ok(())
     }
 
@@ -59,160 +26,118 @@ impl Sink for Told {
         Ok(())
     }
 
-    fn notice(&mut self, notice: &Notice<'_>) -> Result<(), Infallible> {
-        self.0.push(render(&Event::Notice(*notice)));
+    fn notice(&mut self, _: &Notice<'_>) -> Result<(), Infallible> {
         Ok(())
     }
 }
 
-/// What a decoder makes of chunks (role, milliseconds, text), each fed in pieces of that size, pushed or pulled.
-fn run(
-    plan: &Plan,
-    roles: &[&str],
-    chunks: &[(&str, i64, &str)],
-    piece: usize,
-    pull: bool,
-) -> (Vec<String>, Vec<Ledger>) {
+/// What comes of a text, and the most bytes that were pending behind a line of it.
+fn held(plan: &Plan, text: &str) -> (Vec<String>, u64) {
     let mut decoder = Decoder::new(plan);
-    let lines: Vec<_> = roles.iter().map(|role| decoder.line(role, 0).unwrap()).collect();
-    let mut told = Told::default();
-    for (role, at, text) in chunks {
-        let line = lines[roles.iter().position(|known| known == role).unwrap()];
-        for bytes in text.as_bytes().chunks(piece) {
-            let time = Some(Time::from_nanoseconds(at * 1_000_000));
-            let chunk = Chunk { time, ..Chunk::new(line, bytes) };
-            if pull {
-                let mut events = decoder.feed(chunk);
-                while let Some(event) = events.next() {
-                    let Ok(()) = told.event(event);
-                }
-            } else {
-                let Ok(()) = decoder.decode(chunk, &mut told);
-            }
-            for line in &lines {
-                assert!(decoder.ledger(*line).balances(), "{:?}", decoder.ledger(*line));
-            }
-        }
-    }
-    let Ok(()) = decoder.finish().drain(&mut told);
-    let ledgers: Vec<Ledger> = lines.iter().map(|line| decoder.ledger(*line)).collect();
-    assert!(ledgers.iter().all(|ledger| ledger.pending == 0 && ledger.balances()), "{ledgers:?}");
-    (told.0, ledgers)
-}
-
-/// The same, however it is fed and asked.
-fn in_every_way(plan: &Plan, roles: &[&str], chunks: &[(&str, i64, &str)]) -> Vec<String> {
-    let whole = run(plan, roles, chunks, usize::MAX, false);
-    for piece in [1, 2, 5] {
-        for pull in [false, true] {
-            assert_eq!(run(plan, roles, chunks, piece, pull), whole, "pieces of {piece}, pulled: {pull}");
-        }
-    }
-    whole.0
-}
-
-#[test]
-fn one_joins_two_kinds_over_two_lines() {
-    let within = Span::from_nanoseconds(100_000_000);
-    let plan = trial::join(&plan(TALK), [("ask", "number"), ("tell", "number")], "pair", within, 3).unwrap();
-    let talk = [
-        ("request", 0, "Q,1\nhello\nQ,2\n"),
-        ("answer", 10, "A,2,4.5\n"),
-        ("answer", 20, "A,1,"),
-        ("request", 25, "Q,3\n"),
-        // It was sent first, and is complete later.
-        ("answer", 30, "7.25\n"),
-        ("request", 40, "Q,3\n"),
-        ("answer", 60, "A,9,1\n"),
-        ("request", 300, "Q,5\nQ,6\n"),
-        ("answer", 310, "A,3,8\nA,6,0.5\n"),
-    ];
-    let told = in_every_way(&plan, &["request", "answer"], &talk);
-    insta::assert_snapshot!(told.join("\n"));
-}
-
-#[test]
-fn what_waits_is_bounded_and_told() {
-    let within = Span::from_nanoseconds(i64::MAX / 4);
-    for (waiting, rejected) in [(4, 0), (5, 1), (9, 5)] {
-        let plan = trial::join(&plan(TALK), [("ask", "number"), ("tell", "number")], "pair", within, 4).unwrap();
-        let text: String = (0..waiting).map(|number| format!("Q,{number}\n")).collect();
-        let mut decoder = Decoder::new(&plan);
-        let line = decoder.line("request", 0).unwrap();
-        let mut told = Told::default();
+    let line = decoder.line("", 0).unwrap();
+    let (mut told, mut most) = (Told::default(), 0);
+    for text in text.split_inclusive('\n') {
         let Ok(()) = decoder.decode(Chunk::new(line, text.as_bytes()), &mut told);
-        let rejects = |told: &Told| told.0.iter().filter(|event| event.contains("reject")).count();
-        assert_eq!(rejects(&told), rejected, "{:?}", told.0);
-        // What it holds is pending.
-        let ledger = decoder.ledger(line);
-        assert_eq!((ledger.pending, ledger.rejected), (4 * 3, 3 * rejected as u64));
-        assert!(ledger.balances());
-        let Ok(()) = decoder.finish().drain(&mut told);
-        assert_eq!(rejects(&told), waiting, "{:?}", told.0);
+        most = most.max(decoder.ledger(line).pending);
+    }
+    let Ok(()) = decoder.finish().drain(&mut told);
+    (told.0, most)
+}
+
+#[test]
+fn a_record_is_made_of_so_many_frames_and_bytes() {
+    let format = |limits: &str| {
+        format!(
+            "format = 'long'\n[limits]\n{limits}\n[[frame]]\ncut = 'text'\n[record.list]\n[[record.list.part]]\nprinted = 'LIST'\n\
+             [[record.list.part]]\nname = 'rows'\nrepeat = 'any'\nprinted = 'row {{n}}'\nfields = [{{ name = 'n', type = 'number' }}]\n\
+             [[record.list.part]]\nprinted = 'END'\n\
+             [record.piece]\nprinted = 'piece {{n}} of {{all}}'\nfields = [{{ name = 'n', type = 'number' }}, {{ name = 'all', type = 'number' }}]\n\
+             [multipart.pieces]\nof = 'piece'\npart = 'n'\nparts = 'all'"
+        )
+    };
+    let list = |rows: usize| format!("LIST\n{}END\n", "row 7\n".repeat(rows));
+    let pieces = |all: usize| (1..=all).map(|n| format!("piece {n} of {all}\n")).collect::<String>();
+    let is_whole = |plan: &Plan, text: &str| {
+        let (told, most) = held(plan, text);
+        (told[0].contains("list") || told[0].contains("pieces")) && !told[0].contains("reject") && told.len() == 1 && most < 100
+    };
+    // Of frames: the head and the foot count, too.
+    let by_parts = plan(&format("parts = 6"));
+    assert!(is_whole(&by_parts, &list(4)));
+    assert!(!is_whole(&by_parts, &list(5)));
+    assert!(held(&by_parts, &list(5)).0[0].contains("list has more than 6 frames"));
+    assert!(is_whole(&by_parts, &pieces(6)));
+    assert!(held(&by_parts, &pieces(7)).0[0].contains("pieces has more than 6 frames"));
+    // Of bytes: LIST, END, and five for each row.
+    let by_bytes = plan(&format("held = 27"));
+    assert!(is_whole(&by_bytes, &list(4)));
+    assert!(held(&by_bytes, &list(5)).0[0].contains("or 27 bytes"));
+    let by_bytes = plan(&format("held = 36"));
+    assert!(is_whole(&by_bytes, &pieces(3)));
+    assert!(held(&by_bytes, &pieces(4)).0[0].contains("or 36 bytes"));
+    // However many follow, no more than that is held.
+    for (text, most) in [(list(100_000), 6 * 5), (pieces(100_000), 6 * 20)] {
+        let (_, found) = held(&by_parts, &text);
+        assert!(found <= most + 20, "{found} bytes were held");
     }
 }
 
-/// A frame of `warm` behind another of `warm` is one of `hot`.
-const HEAT: &str = r#"
-    format = "heat"
-    [[frame]]
-    cut = "packet"
-    start = "A5"
-    length = 4
-    header = [ { name = "kind", type = "u8", internal = true } ]
-    [record.warm]
-    when = "kind == 1"
-    fields = [ { name = "raw", type = "u16be" } ]
-    [record.cold]
-    when = "kind == 2"
-    fields = [ { name = "raw", type = "u16be" } ]
-    [record.hot]
-    when = "kind == 3"
-    fields = [ { name = "level", type = "u8" }, { name = "fan", type = "u8" } ]
-"#;
+#[test]
+fn so_many_keys_wait_at_the_same_time() {
+    let text = "format = 'talk'\n[limits]\nopen = 3\n[[frame]]\ncut = 'text'\nheader = [{ name = 'what', column = 1, internal = true }, { name = 'n', type = 'number' }]\n\
+                [record.a]\nwhen = \"what == 'a'\"\nfields = [{ name = 'x', type = 'number' }]\n\
+                [record.b]\nwhen = \"what == 'b'\"\nfields = [{ name = 'y', type = 'number' }]\n";
+    let merge = plan(&format!("{text}[merge.both]\nof = ['a', 'b']\nkey = 'n'\nopen = 3"));
+    let exchange = plan(&format!("{text}[exchange.both]\nask = 'a'\nanswers = 'b'\nkey = 'n'\nopen = 3"));
+    let multipart = plan(&format!("{text}[multipart.both]\nof = 'a'\npart = 'x'\nparts = 'two'\nkey = 'n'").replace(
+        "name = 'x', type = 'number' }",
+        "name = 'x', type = 'number' }, { name = 'two', type = 'number' }",
+    ));
+    for (plan, ask, tell) in [(&merge, "1", "b"), (&exchange, "1", "b"), (&multipart, "1,2", "a")] {
+        for (waiting, whole) in [(3, 3), (4, 3), (1_000, 3)] {
+            let asked: String = (0..waiting).map(|n| format!("a,{n},{ask}\n")).collect();
+            let rest = if tell == "a" { "2,2" } else { "2" };
+            // Those that came last wait.
+            let told: String = (waiting - 3..waiting).map(|n| format!("{tell},{n},{rest}\n")).collect();
+            let (events, most) = held(plan, &(asked + &told));
+            let found = events.iter().filter(|event| {
+                event.contains(" both n=") && !event.contains("no_answer") && !event.contains("reject")
+            });
+            assert_eq!(found.count(), whole, "{events:#?}");
+            assert!(most <= 4 * 12, "{most} bytes were held of {waiting}");
+        }
+    }
+}
 
 #[test]
-fn one_chooses_the_reading_of_a_held_frame_by_the_one_before() {
-    let plan = trial::reread(&plan(HEAT), "warm", "hot").unwrap();
-    let sent = [1, 1, 2, 1, 1, 1, 3, 1].map(|kind: u8| [0xA5, kind, kind, 7]).concat();
-    let mut decoder = Decoder::new(&plan);
-    let line = decoder.line("", 0).unwrap();
-    let mut told = Told::default();
-    for byte in &sent {
-        let Ok(()) = decoder.decode(Chunk::new(line, &[*byte]), &mut told);
-    }
-    assert_eq!(decoder.ledger(line).pending, 4, "the last one is held");
-    let Ok(()) = decoder.loss(line, Loss::Gap, None).drain(&mut told);
-    let Ok(()) = decoder.finish().drain(&mut told);
-    let said: Vec<&str> = told.0.iter().filter_map(|event| event.split(" (").next()).collect();
-    assert_eq!(
-        said,
-        [
-            "0+4 warm raw=263",
-            "4+4 hot level=1 fan=7",
-            "8+4 cold raw=519",
-            "12+4 warm raw=263",
-            "16+4 hot level=1 fan=7",
-            "20+4 hot level=1 fan=7",
-            "24+4 hot level=3 fan=7",
-            "32 notice: bytes are missing here: the recording has a gap",
-            "28+4 warm raw=263",
-        ]
+fn a_line_waits_for_another_no_longer_than_declared() {
+    let plan = plan(
+        "format = 'two'\n[line.a]\n[line.b]\n[[frame]]\nname = 'q'\non = 'a'\ncut = 'text'\n[[frame]]\nname = 'r'\non = 'b'\ncut = 'text'\n\
+         [exchange.poll]\nwithin = '50 ms'\n[exchange.poll.ask]\nframe = 'q'\nfields = [{ name = 'asked' }]\n\
+         [[exchange.poll.answers]]\nframe = 'r'\nfields = [{ name = 'told' }]",
     );
-    assert_eq!(decoder.ledger(line).recorded, 32);
-    assert_eq!(decoder.ledger(line).records, [3, 1, 4]);
-}
-
-#[test]
-fn one_numbers_all_records_behind_another() {
-    let plan = trial::number(&trial::reread(&plan(HEAT), "warm", "hot").unwrap(), "place");
-    assert!(plan.needs_order());
-    let sent = [1, 1, 2].map(|kind: u8| [0xA5, kind, kind, 7]).concat();
+    let ms = |ms: i64| Time::from_nanoseconds(ms * 1_000_000);
     let mut decoder = Decoder::new(&plan);
-    let line = decoder.line("", 0).unwrap();
+    let (a, b) = (decoder.line("a", 0).unwrap(), decoder.line("b", 0).unwrap());
     let mut told = Told::default();
-    let Ok(()) = decoder.decode(Chunk::new(line, &sent), &mut told);
-    let Ok(()) = decoder.finish().drain(&mut told);
-    let said: Vec<&str> = told.0.iter().filter_map(|event| event.split(" (").next()).collect();
-    assert_eq!(said, ["0+4 warm place=0 raw=263", "4+4 hot place=1 level=1 fan=7", "8+4 cold place=2 raw=519"]);
+    // The other line has begun something, and does not end it.
+    let Ok(()) = decoder.decode(Chunk { time: Some(ms(0)), ..Chunk::new(b, b"half a li") }, &mut told);
+    let Ok(()) = decoder.decode(Chunk { time: Some(ms(10)), ..Chunk::new(a, b"first\n") }, &mut told);
+    // The question waits for that, and for its answer: together no longer than 50 ms.
+    let deadline = decoder.next_deadline().unwrap();
+    assert_eq!(deadline, ms(60).after(Span::from_nanoseconds(1)), "{:?}", told.0);
+    let Ok(()) = decoder.tick(ms(60)).drain(&mut told);
+    assert_eq!(told.0.len(), 0, "{:?}", told.0);
+    let Ok(()) = decoder.tick(deadline).drain(&mut told);
+    assert!(told.0.len() == 1 && told.0[0].contains("no_answer"), "{:?}", told.0);
+    let Ok(()) = decoder.decode(Chunk { time: Some(ms(61)), ..Chunk::new(b, b"ne\n") }, &mut told);
+    // Nobody else has begun anything: the question waits for no other line, only for its answer.
+    let Ok(()) = decoder.decode(Chunk { time: Some(ms(200)), ..Chunk::new(a, b"second\n") }, &mut told);
+    assert_eq!(decoder.next_deadline(), Some(ms(200).after(Span::from_nanoseconds(1))));
+    let Ok(()) = decoder.tick(ms(201)).drain(&mut told);
+    assert_eq!(decoder.next_deadline(), Some(ms(250).after(Span::from_nanoseconds(1))));
+    told.0.clear();
+    let Ok(()) = decoder.tick(ms(251)).drain(&mut told);
+    assert_eq!(told.0.len(), 1);
+    assert!(told.0[0].contains("asked=\"second\" told=<notsent> outcome=\"no_answer\""), "{:?}", told.0);
 }
