@@ -65,10 +65,20 @@ fn every_key_is_in_the_reference() {
         xyzzyx = 1
         [record.r]
         xyzzyx = 1
+        latest = [{ xyzzyx = 1 }]
+        [[record.r.part]]
+        xyzzyx = 1
+        [multipart.m]
+        xyzzyx = 1
+        [exchange.e]
+        xyzzyx = 1
+        [merge.g]
+        xyzzyx = 1
         [[ignore]]
         xyzzyx = 1
         [[example]]
         xyzzyx = 1
+        frames = [{ xyzzyx = 1 }]
     ";
     let problems = Format::parse_with(text, beside).unwrap_err();
     let (mut tables, mut keys) = (Vec::new(), 0);
@@ -81,6 +91,6 @@ fn every_key_is_in_the_reference() {
             assert!(REFERENCE.contains(&format!("`{key}`")), "`{key}` of {table} is not in the reference");
         }
     }
-    assert_eq!(tables.len(), 13, "{tables:?}");
+    assert_eq!(tables.len(), 19, "{tables:?}");
     assert!(keys > 80);
 }
