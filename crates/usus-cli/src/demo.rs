@@ -9,11 +9,10 @@ use usus::{Cell, Decoder, Format, LineId, LineInside, Notice, Plan, Record, Reje
 use usus_io::{
     CaptureLine, CaptureWriter, Destination, Existing, OutputError, OutputOptions, Outputs, TableOptions, open, pump,
 };
-use usus_sim::{Device, Fact, Faults, Recording, Truth};
+use usus_sim::{Conversation, Device, Fact, Faults, Recording, Truth};
 
 use crate::Ending;
 use crate::arguments::{Demo, FaultChoice};
-use crate::formats;
 use crate::ledgers::Ledgers;
 use crate::safe::Safe;
 use crate::summary::{Summary, grouped, plural};
@@ -43,7 +42,7 @@ fn tell(arguments: &Demo, voice: &Voice) -> Result<Ending, String> {
     voice.say(&format!(
         "An aerial ropeway, {} seconds of {} of its serial lines{}.",
         arguments.seconds,
-        Device::WITH_TRUTH.len(),
+        Device::WITH_TRUTH.len() + 2,
         if faults == Faults::none() { "" } else { ", with a cut start, flipped bits, lost bytes and noise" }
     ));
     let mut agrees = true;
@@ -51,6 +50,8 @@ fn tell(arguments: &Demo, voice: &Voice) -> Result<Ending, String> {
         let recording = usus_sim::record(device, arguments.seed + index as u64, arguments.seconds, &faults);
         agrees &= show(directory, &recording, voice)?;
     }
+    let talk = usus_sim::converse(arguments.seed, arguments.seconds, &faults);
+    agrees &= show_conversation(directory, &talk, voice)?;
     voice.say(&format!("\nEverything is in {}:", directory.display()));
     voice.say("  lines/     what was received: raw bytes (.bin), the same as a capture with times (.pcapng), and the truth (.truth.jsonl)");
     voice.say("  formats/   the declarations");
@@ -86,7 +87,11 @@ fn begin(directory: &Path) -> Result<(), String> {
     write(&mark, b"This directory is made anew by each run of the demo.\n")?;
     for device in Device::ALL {
         if let Some(text) = device.format() {
-            write(&directory.join("formats").join(format!("{}.toml", device.name())), text.as_bytes())?;
+            let name = match device {
+                Device::DoorQuestions | Device::DoorAnswers => "doors",
+                other => other.name(),
+            };
+            write(&directory.join("formats").join(format!("{name}.toml")), text.as_bytes())?;
         }
     }
     Ok(())
@@ -106,31 +111,65 @@ fn show(directory: &Path, recording: &Recording, voice: &Voice) -> Result<bool, 
     let capture = lines.join(format!("{name}.pcapng"));
     write_capture(&capture, recording).map_err(|error| format!("cannot write {}: {error}", capture.display()))?;
 
-    let plan = plan_of(recording.device)?;
-    let (ledgers, check) = convert(&plan, &capture, &directory.join("records").join(name), voice)?;
-    let verdict = check.verdict(&recording.truth, &ledgers);
+    hold_against(directory, name, recording.device, &capture, &recording.truth, voice)
+}
+
+/// Converts a capture, and says whether that is the truth.
+fn hold_against(
+    directory: &Path,
+    name: &str,
+    device: Device,
+    capture: &Path,
+    truth: &[Truth],
+    voice: &Voice,
+) -> Result<bool, String> {
+    let plan = plan_of(device)?;
+    let (ledgers, check) = convert(&plan, capture, &directory.join("records").join(name), voice)?;
+    // What is only part of something else is told with that.
+    let is_wanted = |truth: &&Truth| plan.schema().kind(truth.kind).is_some_and(|kind| kind.wanted);
+    let truth: Vec<&Truth> = truth.iter().filter(is_wanted).collect();
+    let verdict = check.verdict(&truth, &ledgers);
     voice.say(&format!("  {}", verdict.text));
     Ok(verdict.agrees)
 }
 
+/// The same of a conversation on two wires, which are two lines of one capture.
+fn show_conversation(directory: &Path, talk: &Conversation, voice: &Voice) -> Result<bool, String> {
+    let lines = directory.join("lines");
+    let truth: String = talk.truth.iter().map(|truth| truth.to_json() + "\n").collect();
+    write(&lines.join("doors.truth.jsonl"), truth.as_bytes())?;
+    let capture = lines.join("doors.pcapng");
+    let wires = [("question", &talk.questions), ("answer", &talk.answers)];
+    write_capture_of(&capture, "doors", &wires)
+        .map_err(|error| format!("cannot write {}: {error}", capture.display()))?;
+    hold_against(directory, "doors", talk.questions.device, &capture, &talk.truth, voice)
+}
+
 fn write_capture(path: &Path, recording: &Recording) -> io::Result<()> {
-    let file = BufWriter::new(fs::File::create(path)?);
     let name = recording.device.name();
-    let mut capture = CaptureWriter::new(file, name)?;
-    let serial = Some(recording.device.serial().to_owned());
-    let line = capture.line(&CaptureLine { name: name.to_owned(), serial, base: 0, ..CaptureLine::default() })?;
-    for chunk in &recording.chunks {
-        capture.chunk(line, Time::from_nanoseconds(chunk.time), &chunk.bytes, &[])?;
+    write_capture_of(path, name, &[(name, recording)])
+}
+
+/// Several lines in one capture, in the order of their times.
+fn write_capture_of(path: &Path, stream: &str, lines: &[(&str, &Recording)]) -> io::Result<()> {
+    let file = BufWriter::new(fs::File::create(path)?);
+    let mut capture = CaptureWriter::new(file, stream)?;
+    let mut chunks = Vec::new();
+    for (name, recording) in lines {
+        let serial = Some(recording.device.serial().to_owned());
+        let line =
+            capture.line(&CaptureLine { name: (*name).to_owned(), serial, base: 0, ..CaptureLine::default() })?;
+        chunks.extend(recording.chunks.iter().map(|chunk| (chunk.time, line, chunk)));
+    }
+    chunks.sort_by_key(|(time, ..)| *time);
+    for (time, line, chunk) in chunks {
+        capture.chunk(line, Time::from_nanoseconds(time), &chunk.bytes, &[])?;
     }
     capture.finish().map(|_| ())
 }
 
 fn plan_of(device: Device) -> Result<Plan, String> {
-    let text = match device {
-        Device::WindMast => formats::shipped("nmea-0183"),
-        other => other.format(),
-    };
-    let text = text.ok_or("the demo has no format for this line")?;
+    let text = device.format().ok_or("the demo has no format for this line")?;
     let plan = Format::parse(text).and_then(|format| format.compile());
     plan.map_err(|problems| format!("the demo's format is not sound: {problems}"))
 }
@@ -200,24 +239,29 @@ impl Sink for Checked {
     }
 }
 
-/// The records that came, by offset.
+/// The records that came, by offset and kind.
 #[derive(Default)]
 struct Check {
-    records: BTreeMap<u64, Found>,
+    records: BTreeMap<(u64, String), Found>,
 }
 
-/// A record: kind and fields as texts.
+/// A record: its fields as texts.
 struct Found {
-    kind: String,
     length: u64,
     fields: Vec<(String, Fact)>,
 }
 
 impl Found {
     fn says(&self, truth: &Truth) -> bool {
-        self.kind == truth.kind
-            && self.fields.len() == truth.fields.len()
-            && self.fields.iter().zip(&truth.fields).all(|((name, fact), (known, said))| name == known && fact == said)
+        // Of what did not arrive whole it is not known when it came; and a damaged answer may be lost as a whole, or look like the next one's begin.
+        let unanswered = |fact: &Fact| [Fact::from("disturbed"), Fact::from("no_answer")].contains(fact);
+        let agrees = |name: &str, fact: &Fact, said: &Fact| {
+            let may_differ = name == "latency" || (unanswered(fact) && unanswered(said));
+            fact == said || (truth.offset.is_none() && may_differ)
+        };
+        let mut fields = self.fields.iter().zip(&truth.fields);
+        self.fields.len() == truth.fields.len()
+            && fields.all(|((name, fact), (known, said))| name == known && agrees(name, fact, said))
     }
 }
 
@@ -236,8 +280,8 @@ impl Check {
     fn add(&mut self, record: &Record<'_>) {
         let fields = record.fields().map(|(schema, cell)| (schema.name.clone(), fact(cell)));
         let length = record.frame().len() as u64;
-        self.records
-            .insert(record.offset(), Found { kind: record.kind().to_owned(), length, fields: fields.collect() });
+        let key = (record.offset(), record.kind().to_owned());
+        self.records.insert(key, Found { length, fields: fields.collect() });
     }
 
     /// Holds the records against what the device said: each message that arrived whole must be there with all its values, and nothing
@@ -245,11 +289,12 @@ impl Check {
     ///
     /// Chance can make a damaged frame sound, by a byte that is the lost one's like, and let it take bytes of the next: that one is
     /// then covered by a frame whose own checksum holds.
-    fn verdict(&self, truth: &[Truth], ledgers: &Ledgers) -> Verdict {
-        let whole: BTreeMap<u64, &Truth> = truth.iter().filter_map(|truth| Some((truth.offset?, truth))).collect();
+    fn verdict(&self, truth: &[&Truth], ledgers: &Ledgers) -> Verdict {
+        let key = |truth: &Truth| Some((truth.offset?, truth.kind.to_owned()));
+        let whole: BTreeMap<_, &Truth> = truth.iter().filter_map(|truth| Some((key(truth)?, *truth))).collect();
         let (mut covered, mut sound, mut unprotected) = (0, 0, 0);
-        for (offset, truth) in &whole {
-            match self.records.get(offset) {
+        for (key @ (offset, _), truth) in &whole {
+            match self.records.get(key) {
                 Some(found) if found.says(truth) => {}
                 None if self.covers(*offset, truth.length) => covered += 1,
                 _ => {
@@ -258,8 +303,8 @@ impl Check {
                 }
             }
         }
-        for (offset, found) in self.records.iter().filter(|(offset, _)| !whole.contains_key(offset)) {
-            let damaged = || truth.iter().filter(|truth| truth.offset.is_none() && truth.kind == found.kind);
+        for ((offset, kind), found) in self.records.iter().filter(|(key, _)| !whole.contains_key(key)) {
+            let damaged = || truth.iter().filter(|truth| truth.offset.is_none() && truth.kind == *kind);
             if damaged().any(|truth| found.says(truth)) {
                 sound += 1;
             } else if damaged().any(|truth| !truth.protected) {
@@ -303,9 +348,10 @@ impl Check {
 
     /// Whether a record overlaps those bytes.
     fn covers(&self, offset: u64, length: u64) -> bool {
-        let before = self.records.range(..offset).next_back();
-        let behind = self.records.range(offset + 1..offset + length).next();
-        before.is_some_and(|(start, found)| start + found.length > offset) || behind.is_some()
+        let from = |offset: u64| (offset, String::new());
+        let before = self.records.range(..from(offset)).next_back();
+        let behind = self.records.range(from(offset + 1)..from(offset + length)).next();
+        before.is_some_and(|((start, _), found)| start + found.length > offset) || behind.is_some()
     }
 }
 

@@ -27,6 +27,38 @@ impl Tester {
         Tester { test, force, delay, reading: rng.u32(1..999), speed, is_short: false }
     }
 
+    /// All brakes in one go, with their sum at the end. Now and then something is typed meanwhile.
+    fn report(&mut self, rng: &mut Rng, time: i64) -> Message {
+        self.test += 1;
+        let mut lines = vec![format!("Brake test {}", self.test)];
+        let (mut tests, mut together) = (Vec::new(), 0);
+        for (index, force) in self.force.iter_mut().enumerate() {
+            let tenths = force.next(rng);
+            together += tenths;
+            let (brake, force) = ((index + 1).to_string(), places(tenths, 1));
+            lines.push(format!("Brake {brake} force: {force} kN"));
+            tests.push(vec![("brake".to_owned(), brake.into()), ("force".to_owned(), force.into())]);
+            if rng.u32(0..8) == 0 {
+                lines.push("> light".to_owned());
+            }
+        }
+        let delay = self.delay.next(rng).to_string();
+        let is_slow = rng.u32(0..3) == 0;
+        if is_slow {
+            lines.push(format!("Delay: {delay} ms"));
+        }
+        lines.push(format!("Total: {} brakes, {} kN", tests.len(), places(together, 1)));
+        let result = if rng.u32(0..12) == 0 { "REPEAT" } else { "PASS" };
+        lines.push(format!("Result: {result}"));
+        let fields = vec![
+            ("test", self.test.to_string().into()),
+            ("tests", Fact::Items(tests)),
+            ("delay", if is_slow { delay } else { String::new() }.into()),
+            ("result", if result == "PASS" { "pass" } else { "repeat" }.into()),
+        ];
+        line(time, &lines.join("\r\n"), Some(("report", fields)))
+    }
+
     /// Somebody asks for a reading, and sometimes for the other way to print it before.
     fn single(&mut self, rng: &mut Rng, time: i64) -> Vec<Message> {
         let brake = rng.usize(0..3);
@@ -77,7 +109,15 @@ impl Tester {
 }
 
 fn line(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
-    Message { time, bytes: format!("{text}\r\n").into_bytes(), says, line_end: 2, fragile: true, opening: None }
+    Message {
+        time,
+        bytes: format!("{text}\r\n").into_bytes(),
+        says,
+        line_end: 2,
+        fragile: true,
+        opening: None,
+        together: None,
+    }
 }
 
 impl Model for Tester {
@@ -89,14 +129,6 @@ impl Model for Tester {
         if !second.is_multiple_of(4) {
             return Vec::new();
         }
-        self.test += 1;
-        let mut lines = vec![format!("Brake test {}", self.test)];
-        for (index, force) in self.force.iter_mut().enumerate() {
-            lines.push(format!("Brake {} force: {} kN", index + 1, places(force.next(rng), 1)));
-        }
-        lines.push(format!("Delay: {} ms", self.delay.next(rng)));
-        lines.push(if rng.u32(0..12) == 0 { "Result: REPEAT" } else { "Result: PASS" }.to_owned());
-        let line = |(index, text): (usize, String)| line(time + index as i64 * 150_000_000, &text, None);
-        lines.into_iter().enumerate().map(line).collect()
+        vec![self.report(rng, time)]
     }
 }

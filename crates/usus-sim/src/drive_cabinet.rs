@@ -87,5 +87,5 @@ fn frame(bytes: &[u8]) -> Vec<u8> {
 }
 
 fn message(time: i64, bytes: Vec<u8>) -> Message {
-    Message { time, bytes, says: None, line_end: 0, fragile: false, opening: None }
+    Message { time, bytes, says: None, line_end: 0, fragile: false, opening: None, together: None }
 }

@@ -1,8 +1,10 @@
 //! The line between device and receiver: faults, and the pieces in which bytes arrive.
 
+use std::collections::BTreeMap;
+
 use fastrand::Rng;
 
-use crate::{BEGIN, Device, Message, Recording, TimedBytes, Truth};
+use crate::{BEGIN, Device, Message, Recording, TimedBytes, Together, Truth};
 
 /// What goes wrong between a device and its receiver.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -29,6 +31,15 @@ impl Faults {
     }
 }
 
+/// What several messages say together, as far as they have come.
+struct Begun {
+    offset: u64,
+    length: u64,
+    messages: usize,
+    whole: bool,
+    protected: bool,
+}
+
 /// A message as it was received.
 pub(crate) struct Arrival {
     pub(crate) bytes: Vec<u8>,
@@ -41,25 +52,37 @@ pub(crate) struct Arrival {
 pub(crate) fn receive(device: Device, messages: Vec<Message>, faults: &Faults, rng: &mut Rng) -> Recording {
     let mut recording = Recording { device, chunks: Vec::new(), truth: Vec::new() };
     let (mut offset, mut free, mut clean, mut last) = (0u64, BEGIN, true, None);
+    let mut begun: BTreeMap<u64, Begun> = BTreeMap::new();
     for (index, message) in messages.into_iter().enumerate() {
         let cut = if index == 0 { faults.cut_start.min(message.bytes.len()) } else { 0 };
         let received = damage(&message, cut, faults, rng);
         let whole = received.whole && !(message.fragile && (received.noise > 0 || !clean));
         // What is damaged but ends its line does no harm to the next one.
-        clean = received.whole || (message.line_end > 0 && received.bytes.ends_with(b"\r\n"));
+        let line_end = &message.bytes[message.bytes.len() - message.line_end..];
+        clean = received.whole || (message.line_end > 0 && received.bytes.ends_with(line_end));
+        // What closes what came before it is none of it.
+        let before = if received.noise > 0 { received.bytes.get(received.noise - 1).copied() } else { last };
+        let taken =
+            u64::from(message.opening.is_some() && before.is_some_and(|before| message.opening != Some(before)));
+        let begins = offset + received.noise as u64 + taken;
+        let length = (message.bytes.len() - message.line_end) as u64 - taken;
+        let protected = !message.fragile;
         if let Some((kind, fields)) = message.says {
-            // What closes what came before it is none of it.
-            let last = if received.noise > 0 { received.bytes.get(received.noise - 1).copied() } else { last };
-            let taken = u64::from(message.opening.is_some() && last.is_some_and(|last| message.opening != Some(last)));
-            let begins = offset + received.noise as u64 + taken;
-            let length = (message.bytes.len() - message.line_end) as u64 - taken;
-            recording.truth.push(Truth {
-                kind,
-                offset: whole.then_some(begins),
-                length,
-                protected: !message.fragile,
-                fields,
-            });
+            let offset = whole.then_some(begins);
+            recording.truth.push(Truth { kind, offset, length, messages: 1, id: 0, protected, fields });
+        }
+        if let Some(Together { id, says, has_sum }) = message.together {
+            let begun_here = Begun { offset: begins, length: 0, messages: 0, whole: true, protected: true };
+            let so_far = begun.entry(id).or_insert(begun_here);
+            so_far.length += length;
+            so_far.messages += 1;
+            so_far.whole &= whole;
+            so_far.protected &= has_sum;
+            if let (Some((kind, fields)), Some(all)) = (says.clone(), says.and_then(|_| begun.remove(&id))) {
+                let Begun { offset, length, messages, whole, protected } = all;
+                let offset = whole.then_some(offset);
+                recording.truth.push(Truth { kind, offset, length, messages, id, protected, fields });
+            }
         }
         offset += received.bytes.len() as u64;
         last = received.bytes.last().copied().or(last);

@@ -76,6 +76,7 @@ impl Model for Receiver {
                 line_end: 2,
                 fragile: true,
                 opening: None,
+                together: None,
             });
         }
         messages

@@ -59,6 +59,14 @@ impl Model for Sensor {
         ];
         let bytes = format!("{}\r\n", pairs.join(" ")).into_bytes();
         let time = BEGIN + i64::from(second) * 1_000_000_000 + 120_000_000;
-        vec![Message { time, bytes, says: Some(("air", fields)), line_end: 2, fragile: true, opening: None }]
+        vec![Message {
+            time,
+            bytes,
+            says: Some(("air", fields)),
+            line_end: 2,
+            fragile: true,
+            opening: None,
+            together: None,
+        }]
     }
 }

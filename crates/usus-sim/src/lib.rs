@@ -14,6 +14,7 @@
 //! ```
 
 mod brake_tester;
+mod doors;
 mod drive_cabinet;
 mod fault;
 mod groomer;
@@ -28,6 +29,7 @@ mod wire;
 
 use fastrand::Rng;
 
+pub use doors::{Conversation, converse};
 pub use fault::Faults;
 pub use live::{LiveFaults, LiveLine};
 pub use truth::{Fact, Truth};
@@ -49,6 +51,10 @@ pub enum Device {
     DriveRequests,
     /// The same conversation's other wire: what the two units answer.
     DriveAnswers,
+    /// The controller of the cabin doors: what it asks them, on the wire to them.
+    DoorQuestions,
+    /// The same conversation's other wire: what the doors answer.
+    DoorAnswers,
     /// The brake tester: report text for humans and single readings, in seven bits with even parity.
     BrakeTester,
     /// The sensor in the station hall: keys with their values.
@@ -60,7 +66,7 @@ pub enum Device {
 }
 
 impl Device {
-    /// Those that tell the truth beside what they send.
+    /// Those that tell the truth beside what they send, each by itself.
     pub const WITH_TRUTH: [Device; 7] = [
         Device::WindMast,
         Device::RopeTension,
@@ -72,12 +78,14 @@ impl Device {
     ];
 
     /// All of them.
-    pub const ALL: [Device; 9] = [
+    pub const ALL: [Device; 11] = [
         Device::WindMast,
         Device::RopeTension,
         Device::ValleyStation,
         Device::DriveRequests,
         Device::DriveAnswers,
+        Device::DoorQuestions,
+        Device::DoorAnswers,
         Device::BrakeTester,
         Device::HallSensor,
         Device::Groomer,
@@ -92,6 +100,8 @@ impl Device {
             Device::ValleyStation => "valley-station",
             Device::DriveRequests => "drive-requests",
             Device::DriveAnswers => "drive-answers",
+            Device::DoorQuestions => "door-questions",
+            Device::DoorAnswers => "door-answers",
             Device::BrakeTester => "brake-tester",
             Device::HallSensor => "hall-sensor",
             Device::Groomer => "groomer",
@@ -104,7 +114,7 @@ impl Device {
         Device::ALL.into_iter().find(|device| device.name() == name)
     }
 
-    /// The text of the format file that declares what it sends; nothing of what the shipped formats know, or nobody has declared yet.
+    /// The text of the format file that declares what it sends; nothing of what nobody has declared yet.
     pub const fn format(self) -> Option<&'static str> {
         match self {
             Device::RopeTension => Some(include_str!("../formats/rope-tension.toml")),
@@ -113,7 +123,9 @@ impl Device {
             Device::HallSensor => Some(include_str!("../formats/hall-sensor.toml")),
             Device::Groomer => Some(include_str!("../formats/groomer.toml")),
             Device::Winch => Some(include_str!("../formats/winch.toml")),
-            Device::WindMast | Device::DriveRequests | Device::DriveAnswers => None,
+            Device::WindMast => Some(include_str!("../formats/wind-mast.toml")),
+            Device::DoorQuestions | Device::DoorAnswers => Some(include_str!("../formats/doors.toml")),
+            Device::DriveRequests | Device::DriveAnswers => None,
         }
     }
 
@@ -124,6 +136,7 @@ impl Device {
             Device::RopeTension => "115200 8N1",
             Device::ValleyStation => "38400 8N1",
             Device::DriveRequests | Device::DriveAnswers => "19200 8E1",
+            Device::DoorQuestions | Device::DoorAnswers => "9600 8N1",
             Device::BrakeTester => "2400 7E1",
             Device::HallSensor => "9600 8N1",
             Device::Groomer => "57600 8N1",
@@ -149,6 +162,8 @@ impl Device {
             Device::ValleyStation => Box::new(valley_station::Station::new(rng)),
             Device::DriveRequests => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Requests)),
             Device::DriveAnswers => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Answers)),
+            Device::DoorQuestions => Box::new(doors::Doors::new(rng, doors::Wire::Questions)),
+            Device::DoorAnswers => Box::new(doors::Doors::new(rng, doors::Wire::Answers)),
             Device::BrakeTester => Box::new(brake_tester::Tester::new(rng)),
             Device::HallSensor => Box::new(hall_sensor::Sensor::new(rng)),
             Device::Groomer => Box::new(groomer::Receiver::new(rng)),
@@ -197,19 +212,37 @@ struct Message {
     fragile: bool,
     /// The byte that it begins with, if that closes what comes before it where nothing else has.
     opening: Option<u8>,
+    /// What it says together with others.
+    together: Option<Together>,
+}
+
+/// What several messages say together.
+#[derive(Clone)]
+struct Together {
+    /// The same for all of them, and for no others.
+    id: u64,
+    /// What all of them say, if this is the last.
+    says: Option<(&'static str, Vec<(&'static str, Fact)>)>,
+    /// Whether a checksum vouches for them, though they are fragile.
+    has_sum: bool,
 }
 
 impl Message {
     /// A frame that its checksum vouches for.
     fn new(time: i64, bytes: Vec<u8>, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
-        Message { time, bytes, says, line_end: 0, fragile: false, opening: None }
+        Message { time, bytes, says, line_end: 0, fragile: false, opening: None, together: None }
     }
 
     /// A sentence of that text, with its checksum.
     fn sentence(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
         let sum = text.bytes().fold(0, |sum, byte| sum ^ byte);
         let bytes = format!("${text}*{sum:02X}\r\n").into_bytes();
-        Message { time, bytes, says, line_end: 2, fragile: false, opening: None }
+        Message { time, bytes, says, line_end: 2, fragile: false, opening: None, together: None }
+    }
+
+    /// It says something together with others.
+    fn together(self, id: u64, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
+        Message { together: Some(Together { id, says, has_sum: !self.fragile }), ..self }
     }
 }
 

@@ -39,6 +39,7 @@ impl<F: FnMut(u32) -> Vec<(i64, Vec<u8>)>> Model for Saying<F> {
             line_end: 0,
             fragile: false,
             opening: None,
+            together: None,
         };
         (self.0)(second).into_iter().map(message).collect()
     }

@@ -7,8 +7,12 @@ pub struct Truth {
     pub kind: &'static str,
     /// Where its frame begins in the received bytes; nothing if it did not arrive whole.
     pub offset: Option<u64>,
-    /// Bytes of its frame, without a line end.
+    /// Bytes of its frame, without a line end; of all of them, if there are several.
     pub length: u64,
+    /// How many messages said it.
+    pub messages: usize,
+    /// What tells it from what others say together; 0 for what one message says.
+    pub(crate) id: u64,
     /// Whether a checksum vouches for it. Of the others, damaged ones cannot be told from sound ones.
     pub protected: bool,
     /// Its fields, in the order of the datasheet.

@@ -69,7 +69,15 @@ impl Station {
             ("south", places(south, 3).into()),
         ];
         self.count = self.count.wrapping_add(1);
-        Message { time, bytes, says: Some(("load", fields)), line_end: 0, fragile: false, opening: None }
+        Message {
+            time,
+            bytes,
+            says: Some(("load", fields)),
+            line_end: 0,
+            fragile: false,
+            opening: None,
+            together: None,
+        }
     }
 
     /// The weather box is set to kilometres per hour; on each fourth minute somebody has set it to metres per second, on each fifth to
@@ -106,5 +114,13 @@ fn boot(time: i64) -> Vec<Message> {
 
 fn line(time: i64, text: &str, says: Option<(String, String)>) -> Message {
     let says = says.map(|(unit, message)| ("boot", vec![("unit_name", unit.into()), ("message", message.into())]));
-    Message { time, bytes: format!("{text}\r\n").into_bytes(), says, line_end: 2, fragile: true, opening: None }
+    Message {
+        time,
+        bytes: format!("{text}\r\n").into_bytes(),
+        says,
+        line_end: 2,
+        fragile: true,
+        opening: None,
+        together: None,
+    }
 }

@@ -43,12 +43,12 @@ impl Model for Mast {
             messages.push(clock(time));
         }
         if second < NO_FIX {
-            messages.extend(no_fix(time));
+            messages.extend(no_fix(time, second));
         } else {
-            messages.extend(self.fix(rng, time));
+            messages.extend(self.fix(rng, time, second));
         }
         if second % 5 == 3 {
-            messages.extend(self.sky(rng, time));
+            messages.extend(self.sky(rng, time, second));
         }
         messages
     }
@@ -104,7 +104,7 @@ impl Mast {
         Message::sentence(time, &sentence, Some(("xdr", fields)))
     }
 
-    fn fix(&mut self, rng: &mut Rng, time: i64) -> Vec<Message> {
+    fn fix(&mut self, rng: &mut Rng, time: i64, second: u32) -> Vec<Message> {
         let now = civil(time);
         let (latitude, longitude) = (self.latitude.next(rng), self.longitude.next(rng));
         let (lat, lat_letter) = (degrees_minutes(latitude, 2), if latitude < 0 { "S" } else { "N" });
@@ -146,14 +146,11 @@ impl Mast {
         let position = format!("{lat},{lat_letter},{lon},{lon_letter}");
         let gga_text = format!("GNGGA,{clock},{position},1,{satellites:02},{hdop},{altitude},M,49.2,M,,");
         let rmc_text = format!("GNRMC,{clock},A,{position},{speed},{course},{date},,,A");
-        vec![
-            Message::sentence(time, &gga_text, Some(("gga", gga))),
-            Message::sentence(time, &rmc_text, Some(("rmc", rmc))),
-        ]
+        both(time, second, (&gga_text, gga), (&rmc_text, rmc))
     }
 
     /// The satellites in view, four to a sentence.
-    fn sky(&mut self, rng: &mut Rng, time: i64) -> Vec<Message> {
+    fn sky(&mut self, rng: &mut Rng, time: i64, second: u32) -> Vec<Message> {
         let in_view = rng.usize(5..=11);
         let satellites: Vec<[String; 4]> = (0..in_view)
             .map(|index| {
@@ -163,19 +160,26 @@ impl Mast {
             })
             .collect();
         let sentences = satellites.len().div_ceil(4);
+        let number = |text: &String| text.trim_start_matches('0').to_owned();
+        let at_least_zero =
+            |text: String, sent: &String| if text.is_empty() && !sent.is_empty() { "0".to_owned() } else { text };
+        let item = |satellite: &[String; 4]| -> Vec<(String, Fact)> {
+            ["id", "elevation", "azimuth", "snr"]
+                .map(str::to_owned)
+                .into_iter()
+                .zip(satellite.iter().map(|text| at_least_zero(number(text), text).into()))
+                .collect()
+        };
+        let all = || -> Fields {
+            vec![
+                ("talker", "GP".into()),
+                ("in_view", in_view.to_string().into()),
+                ("satellites", Fact::Items(satellites.iter().map(item).collect())),
+            ]
+        };
         let sentence = |(index, part): (usize, &[[String; 4]])| {
             let texts: Vec<String> = part.iter().map(|satellite| satellite.join(",")).collect();
             let text = format!("GPGSV,{sentences},{},{in_view:02},{}", index + 1, texts.join(","));
-            let number = |text: &String| text.trim_start_matches('0').to_owned();
-            let at_least_zero =
-                |text: String, sent: &String| if text.is_empty() && !sent.is_empty() { "0".to_owned() } else { text };
-            let item = |satellite: &[String; 4]| {
-                ["id", "elevation", "azimuth", "snr"]
-                    .map(str::to_owned)
-                    .into_iter()
-                    .zip(satellite.iter().map(|text| at_least_zero(number(text), text).into()))
-                    .collect()
-            };
             let fields = vec![
                 ("talker", "GP".into()),
                 ("sentences", sentences.to_string().into()),
@@ -184,7 +188,9 @@ impl Mast {
                 ("satellites", Fact::Items(part.iter().map(item).collect())),
                 ("signal", "".into()),
             ];
-            Message::sentence(time, &text, Some(("gsv", fields)))
+            let is_last = index + 1 == sentences;
+            let says = is_last.then(|| ("satellites", all()));
+            Message::sentence(time, &text, Some(("gsv", fields))).together(2 * u64::from(second) + 1, says)
         };
         satellites.chunks(4).enumerate().map(sentence).collect()
     }
@@ -215,7 +221,7 @@ fn clock(time: i64) -> Message {
     Message::sentence(time, &text, Some(("zda", fields)))
 }
 
-fn no_fix(time: i64) -> Vec<Message> {
+fn no_fix(time: i64, second: u32) -> Vec<Message> {
     let now = civil(time);
     let empty = |names: &[&'static str]| names.iter().map(|name| (*name, "".into())).collect::<Fields>();
     let mut gga: Fields = vec![("talker", "GN".into()), ("time", clock_text(now).into())];
@@ -230,9 +236,23 @@ fn no_fix(time: i64) -> Vec<Message> {
     rmc.extend(empty(&["navigation_status"]));
     let clock = clock_digits(now);
     let date = format!("{:02}{:02}{:02}", now.day(), now.month(), now.year() % 100);
+    let (gga_text, rmc_text) =
+        (format!("GNGGA,{clock},,,,,0,00,,,M,,M,,"), format!("GNRMC,{clock},V,,,,,,,{date},,,N"));
+    both(time, second, (&gga_text, gga), (&rmc_text, rmc))
+}
+
+/// The two sentences of a position, and what they say together.
+fn both(time: i64, second: u32, (gga_text, gga): (&str, Fields), (rmc_text, rmc): (&str, Fields)) -> Vec<Message> {
+    let of = |fields: &Fields, name: &str| {
+        fields.iter().find(|(known, _)| *known == name).map_or(Fact::from(""), |(_, fact)| fact.clone())
+    };
+    let from_gga = ["talker", "time", "latitude", "longitude", "fix", "satellites", "hdop", "altitude"];
+    let mut position: Fields = from_gga.map(|name| (name, of(&gga, name))).to_vec();
+    position.extend(["status", "speed", "course", "date"].map(|name| (name, of(&rmc, name))));
     vec![
-        Message::sentence(time, &format!("GNGGA,{clock},,,,,0,00,,,M,,M,,"), Some(("gga", gga))),
-        Message::sentence(time, &format!("GNRMC,{clock},V,,,,,,,{date},,,N"), Some(("rmc", rmc))),
+        Message::sentence(time, gga_text, Some(("gga", gga))).together(2 * u64::from(second), None),
+        Message::sentence(time, rmc_text, Some(("rmc", rmc)))
+            .together(2 * u64::from(second), Some(("position", position))),
     ]
 }
 

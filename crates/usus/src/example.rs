@@ -116,7 +116,10 @@ pub(crate) fn run(
     let usual = format.lines.first().map(|line| line.role.value.as_str()).unwrap_or_default();
     let mut now = Time::from_nanoseconds(0);
     let mut taking = Taking { inside: Vec::new(), take };
-    for Sending { role, bytes, is_text, after } in frames {
+    for (index, Sending { role, bytes, is_text, after }) in frames.iter().enumerate() {
+        if index > 0 {
+            now = now.after(*after);
+        }
         let role = role.as_deref().unwrap_or(usual);
         let line = match lines.iter().find(|(known, _)| known == role) {
             Some((_, line)) => *line,
@@ -139,7 +142,6 @@ pub(crate) fn run(
         let faults = if plan.needs_breaks() { &breaks[..] } else { &[] };
         let chunk = Chunk { time: Some(now), faults, ..Chunk::new(line, &bytes) };
         let Ok(()) = decoder.decode(chunk, &mut taking);
-        now = now.after(*after);
     }
     // A format that ends its texts by silence hears one.
     let Ok(()) = decoder.tick(Time::from_nanoseconds(i64::MAX)).drain(&mut taking);

@@ -1,7 +1,7 @@
 //! The records of a format that are made of several frames: what of, and what they say.
 
-use usus::{Plan, Span};
 use usus::format::{Exchange, Format, Latest, Merge, Multipart, Record, Repeat, Side, Spanned};
+use usus::{Plan, Span};
 
 use super::table;
 use crate::safe::Safe;
@@ -70,8 +70,10 @@ fn one(plan: &Plan, name: &str, what: &str, notes: &[String]) -> String {
 }
 
 fn multipart(of: &Multipart) -> Vec<String> {
-    let mut notes =
-        vec![format!("of {}, by {} of {}{}", of.of.value, of.part.value, of.parts.value, same(&of.key)), within(of.within)];
+    let mut notes = vec![
+        format!("of {}, by {} of {}{}", of.of.value, of.part.value, of.parts.value, same(&of.key)),
+        within(of.within),
+    ];
     notes.extend(latest(&of.latest));
     notes
 }

@@ -3,9 +3,7 @@
 use std::collections::VecDeque;
 
 use proptest::prelude::*;
-use usus::{
-    Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Time,
-};
+use usus::{Decoder, Event, Fault, FaultKind, Format, LineId, Loss, Notice, Plan, Record, Reject, Sink, Time};
 use usus_io::{
     Destination, LineInfo, OutputOptions, Outputs, PieceOptions, Pieces, PumpError, Pumped, RawBytes, ReadAt, Source,
     SourceError, SourceEvent, TableOptions, pump, pump_pieces,

@@ -177,11 +177,12 @@ impl Placing {
         let asked: Vec<_> = sheet.known.iter().map(|(declared, field)| (named(declared), field)).collect();
         let condition = match &declared.when {
             None => None,
-            Some(when) => match bound(when, "field before this one called", &asked, true, &declared.charsets, &[], problems)
-            {
-                None => return,
-                condition => condition,
-            },
+            Some(when) => {
+                match bound(when, "field before this one called", &asked, true, &declared.charsets, &[], problems) {
+                    None => return,
+                    condition => condition,
+                }
+            }
         };
         let step = sheet.separation.places();
         let mut stands_behind = false;

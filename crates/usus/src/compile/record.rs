@@ -5,8 +5,8 @@ use alloc::boxed::Box;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::frame::separation;
 use super::composed::Known;
+use super::frame::separation;
 use super::sheet::{Sheet, condition};
 use super::{Draft, Placing, bytes, columns, heading, inside, pairs, parts, printed};
 use crate::expression::Type;

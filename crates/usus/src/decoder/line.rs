@@ -228,7 +228,12 @@ impl Line {
 
     fn known(&self) -> Begun {
         let silences = self.silences.iter().copied().filter(|silence| *silence > self.at);
-        Begun { join: self.join(), faults_ahead: self.faults.clone(), silences_ahead: silences.collect(), ends: self.ends }
+        Begun {
+            join: self.join(),
+            faults_ahead: self.faults.clone(),
+            silences_ahead: silences.collect(),
+            ends: self.ends,
+        }
     }
 
     /// Takes over the account and the counters of what comes before.

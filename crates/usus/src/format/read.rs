@@ -9,7 +9,10 @@ use toml::de::{DeTable, DeValue};
 use super::beside::{self, Beside};
 use super::keys::{Keys, in_file_order, unknown_word};
 use super::source::{Load, moved_behind};
-use super::{read_composed, Clean, Format, Ignore, Limits, LineRole, Record, Serial, Source, Spanned, When, example, field, frame};
+use super::{
+    Clean, Format, Ignore, Limits, LineRole, Record, Serial, Source, Spanned, When, example, field, frame,
+    read_composed,
+};
 use crate::expression;
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};

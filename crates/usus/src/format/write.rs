@@ -10,9 +10,9 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 use super::pattern::pattern_of;
 use super::write_composed;
 use super::{
-    BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, ExampleFrame, Expected, Field, FieldType, Format,
-    Frame, Gives, Ignore, Integer, Length, LengthField, LineEnd, Literal, PartBefore, Place, Presence, Read, Record, Repeated,
-    Sign, Silence, Spanned, When, Width,
+    BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, ExampleFrame, Expected, Field,
+    FieldType, Format, Frame, Gives, Ignore, Integer, Length, LengthField, LineEnd, Literal, PartBefore, Place,
+    Presence, Read, Record, Repeated, Sign, Silence, Spanned, When, Width,
 };
 use crate::checksum::Algorithm;
 

@@ -49,7 +49,8 @@ pub use select::{UnknownName, Wants};
 pub(crate) use separation::{Apart, Begins, Pairs, Separation};
 pub(crate) use short::Shortcut;
 pub(crate) use stage::{
-    AskedOf, Block, BlockPart, By, Exchange, KeptAs, Keyed, Latest, LatestOf, Member, Merge, Multipart, Required, Side, Stage, Standing,
+    AskedOf, Block, BlockPart, By, Exchange, KeptAs, Keyed, Latest, LatestOf, Member, Merge, Multipart, Required, Side,
+    Stage, Standing,
 };
 
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.

@@ -296,8 +296,14 @@ impl<'a> Record<'a> {
                 None if output.schema.items.is_empty() => Cell::Reading(Reading::absent(Absent::NotSent)),
                 None => Cell::Group(Items::none(self.cells)),
             },
-            What::Parts(slot) => Cell::Group(Items { rest: self.row.map(|row| Rest::Rows(row.rows(), *slot)), ..Items::none(self.cells) }),
-            What::Joined(of) => Cell::Group(Items { rest: self.row.map(|row| Rest::Groups(row.rows(), *of)), ..Items::none(self.cells) }),
+            What::Parts(slot) => Cell::Group(Items {
+                rest: self.row.map(|row| Rest::Rows(row.rows(), *slot)),
+                ..Items::none(self.cells)
+            }),
+            What::Joined(of) => Cell::Group(Items {
+                rest: self.row.map(|row| Rest::Groups(row.rows(), *of)),
+                ..Items::none(self.cells)
+            }),
             What::Made(index) => {
                 let made = self.row.and_then(|row| row.made.get(usize::from(*index)));
                 Cell::Reading(made.map_or(Reading::absent(Absent::NotSent), Made::reading))
@@ -591,7 +597,7 @@ impl<'a> Item<'a> {
             What::Group(group) => {
                 let count = self.frame.map_or(0, |count| count as usize);
                 Cell::Group(Items::of(group, self.cells, self.base, count, self.in_bytes))
-            },
+            }
             _ => Cell::Reading(self.cells.output(output, self.base)),
         }
     }

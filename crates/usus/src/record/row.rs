@@ -140,9 +140,7 @@ impl Row {
             let keyed: &[Keyed] = &record.compiled.keyed;
             keyed.iter().map(move |of| match of {
                 Keyed::Field(field) => record.cells.reading(field, 0),
-                Keyed::Output(place) => {
-                    record.field(usize::from(*place)).unwrap_or(Reading::absent(Absent::NotSent))
-                }
+                Keyed::Output(place) => record.field(usize::from(*place)).unwrap_or(Reading::absent(Absent::NotSent)),
             })
         })
     }

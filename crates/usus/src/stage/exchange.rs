@@ -205,7 +205,16 @@ impl Exchanges {
         let frame = row.first().map_or(&[][..], |kept| &kept.frame);
         let before = self.closed.back().filter(|closed| !closed.is_answered && closed.frame == frame);
         let retry = before.map_or(0, |before| before.retry + 1);
-        self.open.push_back(Question { key, row, asked, overtaken: None, disturbed: false, hidden: 0, echoed: false, retry });
+        self.open.push_back(Question {
+            key,
+            row,
+            asked,
+            overtaken: None,
+            disturbed: false,
+            hidden: 0,
+            echoed: false,
+            retry,
+        });
         None
     }
 
@@ -232,10 +241,12 @@ impl Exchanges {
             return bench.pass(row);
         };
         let kind = of.kind;
-        let reason = match self.closed.iter().rev().find(|closed| !of.has_key || closed.key == key) {
-            Some(Closed { is_answered: true, .. }) => Reason::SecondAnswer { kind },
-            Some(Closed { is_answered: false, .. }) => Reason::LateAnswer { kind },
-            None => Reason::NoQuestion { kind },
+        let is_its = |closed: &Closed| !of.has_key || closed.key == key;
+        let reason = match self.closed.iter().rev().enumerate().find(|(_, closed)| is_its(closed)) {
+            Some((0, Closed { is_answered: true, .. })) => Reason::SecondAnswer { kind },
+            Some((_, Closed { is_answered: false, .. })) => Reason::LateAnswer { kind },
+            // Others were asked meanwhile.
+            _ => Reason::NoQuestion { kind },
         };
         bench.room.key = key;
         refuse(row, own, reason, bench);

@@ -36,8 +36,7 @@ impl Latests {
             let age = now.zip(known.completed()).map(|(now, then)| now.since(then));
             age.is_none_or(|age| of.is_none_or(|of| age <= of.within))
         };
-        let fresh: Vec<Row> =
-            self.0.iter().filter(is_fresh).map(|known| known.again(&mut bench.room.spent)).collect();
+        let fresh: Vec<Row> = self.0.iter().filter(is_fresh).map(|known| known.again(&mut bench.room.spent)).collect();
         match row.of {
             Of::Rows(mut rows) => {
                 rows.extend(fresh);

@@ -201,8 +201,7 @@ impl Said {
                 let record = kept.record();
                 let times = record.received().zip(last.or(record.completed()));
                 let (line, offset, bytes) = (kept.origin.line, record.offset(), &*kept.frame);
-                let reject =
-                    Reject { plan, line, offset, bytes, frames, times, reason: *reason, candidates: 1 };
+                let reject = Reject { plan, line, offset, bytes, frames, times, reason: *reason, candidates: 1 };
                 if *clipped { Event::Clipped(reject) } else { Event::Reject(reject) }
             }
             Said::Notice(line, offset, kind) => {
@@ -211,8 +210,7 @@ impl Said {
             Said::Passed(passed) => {
                 let Passed { line, offset, bytes, times, reason, candidates, clipped } = passed;
                 let (line, offset, times, reason) = (*line, *offset, *times, *reason);
-                let reject =
-                    Reject { plan, line, offset, bytes, frames: &[], times, reason, candidates: *candidates };
+                let reject = Reject { plan, line, offset, bytes, frames: &[], times, reason, candidates: *candidates };
                 if *clipped { Event::Clipped(reject) } else { Event::Reject(reject) }
             }
             Said::Ignored(..) | Said::Gap(_) => return None,
@@ -575,12 +573,7 @@ impl Bench<'_> {
     }
 
     /// The same of an answer. `ask` tells what is known of the question.
-    fn read_by_asking<'a>(
-        &mut self,
-        by: &By,
-        row: &mut Row,
-        ask: Ask<'_, 'a>,
-    ) -> Option<Own> {
+    fn read_by_asking<'a>(&mut self, by: &By, row: &mut Row, ask: Ask<'_, 'a>) -> Option<Own> {
         match (by, &mut row.of) {
             (By::Layout(layout), Of::Frame(kept)) => {
                 kept.read_as(*layout, ask, &mut self.room.laying).ok()?;

@@ -218,8 +218,7 @@ fn reports_are_found_whole_or_not_at_all() {
             let rows = forces.iter().enumerate().map(|(number, force)| format!("[number={number} force={force}]"));
             let operator = operator.map_or("<notsent>".to_owned(), |operator| format!("{operator:?}"));
             let whole = format!("report run={run} operator={operator} tests={}", rows.collect::<String>());
-            let mut unit: Vec<Sent> =
-                lines.into_iter().map(|line| Sent::line("", rng.i64(0..100), line)).collect();
+            let mut unit: Vec<Sent> = lines.into_iter().map(|line| Sent::line("", rng.i64(0..100), line)).collect();
             let at = rng.usize(0..unit.len());
             let without_operator = |whole: &str| whole.replace(&operator, "<notsent>");
             let has_operator = operator != "<notsent>";
@@ -337,7 +336,8 @@ fn talk(two: bool, key: bool, echo: bool) -> String {
         ("mark == '=' and ask.command == 'T'", "{ name = 'temperature', column = 2, type = 'number' }"),
         ("mark == '=' and ask.command == 'S'", "{ name = 'state', column = 2 }"),
     ] {
-        write!(text, "[[exchange.poll.answers]]\nframe = '{answer}'\nwhen = \"{when}\"\nfields = [ {field} ]\n").unwrap();
+        write!(text, "[[exchange.poll.answers]]\nframe = '{answer}'\nwhen = \"{when}\"\nfields = [ {field} ]\n")
+            .unwrap();
     }
     write!(
         text,

@@ -59,7 +59,10 @@ fn a_record_is_made_of_so_many_frames_and_bytes() {
     let pieces = |all: usize| (1..=all).map(|n| format!("piece {n} of {all}\n")).collect::<String>();
     let is_whole = |plan: &Plan, text: &str| {
         let (told, most) = held(plan, text);
-        (told[0].contains("list") || told[0].contains("pieces")) && !told[0].contains("reject") && told.len() == 1 && most < 100
+        (told[0].contains("list") || told[0].contains("pieces"))
+            && !told[0].contains("reject")
+            && told.len() == 1
+            && most < 100
     };
     // Of frames: the head and the foot count, too.
     let by_parts = plan(&format("parts = 6"));
@@ -89,10 +92,11 @@ fn so_many_keys_wait_at_the_same_time() {
                 [record.b]\nwhen = \"what == 'b'\"\nfields = [{ name = 'y', type = 'number' }]\n";
     let merge = plan(&format!("{text}[merge.both]\nof = ['a', 'b']\nkey = 'n'\nopen = 3"));
     let exchange = plan(&format!("{text}[exchange.both]\nask = 'a'\nanswers = 'b'\nkey = 'n'\nopen = 3"));
-    let multipart = plan(&format!("{text}[multipart.both]\nof = 'a'\npart = 'x'\nparts = 'two'\nkey = 'n'").replace(
-        "name = 'x', type = 'number' }",
-        "name = 'x', type = 'number' }, { name = 'two', type = 'number' }",
-    ));
+    let multipart =
+        plan(&format!("{text}[multipart.both]\nof = 'a'\npart = 'x'\nparts = 'two'\nkey = 'n'").replace(
+            "name = 'x', type = 'number' }",
+            "name = 'x', type = 'number' }, { name = 'two', type = 'number' }",
+        ));
     for (plan, ask, tell) in [(&merge, "1", "b"), (&exchange, "1", "b"), (&multipart, "1,2", "a")] {
         for (waiting, whole) in [(3, 3), (4, 3), (1_000, 3)] {
             let asked: String = (0..waiting).map(|n| format!("a,{n},{ask}\n")).collect();

@@ -67,7 +67,8 @@ impl Composer<'_> {
     fn check_part(&mut self, part: &Part, is_last: bool) {
         let span = part.layout.kind.span.clone();
         if part.repeat == Repeat::Any && part.name.is_none() {
-            self.problems.add(span.clone(), ProblemKind::MissingKey { key: "name", table: "a part that may come often" });
+            self.problems
+                .add(span.clone(), ProblemKind::MissingKey { key: "name", table: "a part that may come often" });
         }
         if part.repeat != Repeat::Any
             && let Some(until) = part.until.first()
@@ -79,8 +80,12 @@ impl Composer<'_> {
         let takes_all = layout.when.is_none() && layout.printed.is_empty() && layout.pattern.is_none();
         if part.repeat == Repeat::Any && takes_all && part.until.is_empty() {
             let why = match is_last {
-                true => "this part takes every line and never ends: `printed`, `when` or `until` can tell where it does",
-                false => "this part takes every line, so that none is left for those behind it: `printed`, `when` or `until` can tell where it ends",
+                true => {
+                    "this part takes every line and never ends: `printed`, `when` or `until` can tell where it does"
+                }
+                false => {
+                    "this part takes every line, so that none is left for those behind it: `printed`, `when` or `until` can tell where it ends"
+                }
             };
             self.problems.add(span, ProblemKind::Senseless(why));
         }

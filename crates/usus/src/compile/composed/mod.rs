@@ -19,9 +19,7 @@ use super::variants::both;
 use super::{Draft, Shared, frame_of};
 use crate::expression::{self, Expression, ExpressionProblemKind, Type};
 use crate::format::{self, Format, Record, Spanned, When};
-use crate::plan::{
-    By, Field, KeptAs, Keyed, Kind, Open, Output, Route, Shape, ShapeUnit, Side, Stage, Standing, What,
-};
+use crate::plan::{By, Field, KeptAs, Keyed, Kind, Open, Output, Route, Shape, ShapeUnit, Side, Stage, Standing, What};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::{FieldSchema, Schema};
 use crate::time::Span;
@@ -182,7 +180,8 @@ impl Composer<'_> {
             return None;
         };
         let is_its = |kind: &Kind| usize::from(kind.record) == of && !kind.is_part;
-        let its: Vec<u16> = (0..self.kinds.len()).filter(|place| is_its(&self.kinds[*place])).map(|it| it as u16).collect();
+        let its: Vec<u16> =
+            (0..self.kinds.len()).filter(|place| is_its(&self.kinds[*place])).map(|it| it as u16).collect();
         if its.iter().any(|from| self.kinds[usize::from(*from)].outputs.is_empty()) {
             let why = "what this is made of is declared behind it, or says nothing";
             self.problems.add(name.span.clone(), ProblemKind::Senseless(why));
@@ -222,7 +221,8 @@ impl Composer<'_> {
             return Some(Keyed::Field(Box::new(field.clone())));
         }
         let outputs = &self.kinds[place].outputs;
-        let found = outputs.iter().position(|output| output.schema.name == name.value && output.schema.items.is_empty());
+        let found =
+            outputs.iter().position(|output| output.schema.name == name.value && output.schema.items.is_empty());
         if found.is_none() {
             let known = self.known[place].iter().map(|(known, _)| known.as_str());
             let nearest = nearest(&name.value, known.chain(outputs.iter().map(|output| output.schema.name.as_str())));
@@ -245,7 +245,8 @@ impl Composer<'_> {
 
     /// Gives a record that is made of several its fields, and its frame.
     fn give(&mut self, number: usize, fields: Fields, first: u16) {
-        let mut outputs: Vec<Output> = fields.0.into_iter().map(|(schema, what)| Output::new(schema, what, None)).collect();
+        let mut outputs: Vec<Output> =
+            fields.0.into_iter().map(|(schema, what)| Output::new(schema, what, None)).collect();
         Output::number(&mut outputs);
         self.schema.kinds[number].fields = outputs.iter().map(|output| (*output.schema).clone()).collect();
         let frame = self.kinds[usize::from(first)].frame;
@@ -286,7 +287,8 @@ impl Fields {
                 problems.add(span.clone(), ProblemKind::Shared { name: schema.name.clone() });
                 continue;
             }
-            let alike = |one: &FieldSchema, other: &FieldSchema| one.name == other.name && one.value_type == other.value_type;
+            let alike =
+                |one: &FieldSchema, other: &FieldSchema| one.name == other.name && one.value_type == other.value_type;
             let are_alike = known.unit == schema.unit
                 && known.items.len() == schema.items.len()
                 && known.items.iter().zip(&schema.items).all(|(one, other)| alike(one, other));
