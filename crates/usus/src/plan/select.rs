@@ -35,13 +35,16 @@ fn suggestion(nearest: &Option<String>) -> String {
 }
 
 impl Plan {
-    /// The same plan, in which some kinds are wanted, too.
+    /// The same plan, or one in which these kinds are wanted and nothing that is made of them, if one of them is only part of others.
     pub(crate) fn with_wanted(&self, names: &[&str]) -> Plan {
         let mut inner = (*self.0).clone();
-        for kind in inner.kinds.iter_mut().filter(|kind| !kind.is_part) {
-            let schema = &mut inner.schema.kinds[usize::from(kind.record)];
-            schema.wanted |= names.contains(&schema.name.as_str());
-            kind.wanted = schema.wanted;
+        let is_part = |name: &&str| self.schema().kind(name).is_some_and(|kind| !kind.wanted);
+        if names.iter().any(is_part) {
+            for kind in inner.kinds.iter_mut().filter(|kind| !kind.is_part) {
+                let schema = &mut inner.schema.kinds[usize::from(kind.record)];
+                schema.wanted = names.contains(&schema.name.as_str());
+                kind.wanted = schema.wanted;
+            }
         }
         Plan(Arc::new(inner))
     }

@@ -1,5 +1,6 @@
 //! Frames that outlive their window: copied, with what is known of them.
 
+use alloc::boxed::Box;
 use alloc::vec::Vec;
 
 use crate::contents::{self, Ask, Before, Laying, Sent, lay_out_as};
@@ -37,9 +38,9 @@ impl PartialEq for Kept {
 
 impl Kept {
     /// A copy of a record. What was kept before gives its room.
-    pub(crate) fn of(record: &Record<'_>, spent: Option<Kept>) -> Kept {
+    pub(crate) fn of(record: &Record<'_>, spent: Option<Box<Kept>>) -> Box<Kept> {
         let Record { kind, offset, contents, cells, count, .. } = *record;
-        let mut kept = spent.unwrap_or_else(|| Kept {
+        let mut kept = spent.unwrap_or_else(|| Box::new(Kept {
             origin: Origin::new(record.plan(), record.line()),
             kind,
             offset,
@@ -50,7 +51,7 @@ impl Kept {
             tail: 0,
             count,
             is_copy: false,
-        });
+        }));
         kept.is_copy = false;
         kept.origin.line = record.line();
         kept.origin.at_hand = record.origin.at_hand;
@@ -97,8 +98,10 @@ impl Kept {
     }
 
     /// A copy of a copy, which is booked elsewhere.
-    pub(crate) fn again(&self, spent: Option<Kept>) -> Kept {
-        Kept { is_copy: true, ..Kept::of(&self.record(), spent) }
+    pub(crate) fn again(&self, spent: Option<Box<Kept>>) -> Box<Kept> {
+        let mut kept = Kept::of(&self.record(), spent);
+        kept.is_copy = true;
+        kept
     }
 
     /// The frame that it is of, and what is known of it.

@@ -1,5 +1,6 @@
 //! Rows: records as stages hand them on, made of frames that were kept, of other rows, and of values that a stage made.
 
+use alloc::boxed::Box;
 use alloc::vec::Vec;
 
 use super::{Kept, Record};
@@ -22,13 +23,13 @@ pub(crate) struct Row {
 /// What a row is made of.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Of {
-    Frame(Kept),
+    Frame(Box<Kept>),
     Rows(Vec<Row>),
 }
 
 impl Row {
     /// A frame by itself.
-    pub(crate) fn of(kept: Kept) -> Row {
+    pub(crate) fn of(kept: Box<Kept>) -> Row {
         Row { kind: kept.kind, slot: 0, of: Of::Frame(kept), made: Vec::new() }
     }
 
@@ -57,7 +58,7 @@ impl Row {
     }
 
     /// A copy, whose frames are booked by what else comes of them.
-    pub(crate) fn again(&self, spent: &mut Vec<Kept>) -> Row {
+    pub(crate) fn again(&self, spent: &mut Vec<Box<Kept>>) -> Row {
         let of = match &self.of {
             Of::Frame(kept) => Of::Frame(kept.again(spent.pop())),
             Of::Rows(rows) => Of::Rows(rows.iter().map(|row| row.again(spent)).collect()),
@@ -108,7 +109,7 @@ impl Row {
     }
 
     /// Gives its frames away, one by one.
-    pub(crate) fn into_frames(self, take: &mut dyn FnMut(Kept)) {
+    pub(crate) fn into_frames(self, take: &mut dyn FnMut(Box<Kept>)) {
         match self.of {
             Of::Frame(kept) => take(kept),
             Of::Rows(rows) => rows.into_iter().for_each(|row| row.into_frames(take)),
@@ -116,7 +117,7 @@ impl Row {
     }
 
     /// Gives its frames to a pool.
-    pub(crate) fn spend(self, spent: &mut Vec<Kept>) {
+    pub(crate) fn spend(self, spent: &mut Vec<Box<Kept>>) {
         self.into_frames(&mut |kept| spent.push(kept));
     }
 
@@ -133,38 +134,39 @@ impl Row {
         self.times().1
     }
 
-    /// The values that agree in records that belong together.
-    pub(crate) fn keyed(&self) -> impl Iterator<Item = Reading<'_>> {
-        let record = self.record();
-        record.into_iter().flat_map(|record| {
-            let keyed: &[Keyed] = &record.compiled.keyed;
-            keyed.iter().map(move |of| match of {
-                Keyed::Field(field) => record.cells.reading(field, 0),
-                Keyed::Output(place) => record.field(usize::from(*place)).unwrap_or(Reading::absent(Absent::NotSent)),
-            })
+    /// A value that agrees in records that belong together, by its place among them; nothing if there are not so many.
+    pub(crate) fn keyed(&self, place: usize) -> Option<Reading<'_>> {
+        let record = self.record()?;
+        Some(match record.compiled.keyed.get(place)? {
+            Keyed::Field(field) => record.cells.reading(field, 0),
+            Keyed::Output(output) => record.field(usize::from(*output)).unwrap_or(Reading::absent(Absent::NotSent)),
         })
     }
 
     /// Puts the values that agree behind a key, but for the first ones: numbers that are equal are written alike. Says whether there is a value of each.
     pub(crate) fn put_key(&self, without: usize, key: &mut Vec<u8>) -> bool {
         use core::fmt::Write;
-        let (mut key, mut is_whole) = (Key(key), true);
-        for reading in self.keyed().skip(without) {
-            is_whole &= !matches!(reading.value, Value::Absent(_));
-            // Writing to a Vec does not fail.
-            let _ = match reading.value {
-                Value::Decimal(number) | Value::Code { number, .. } => write!(key, "{}", number.shortest()),
-                Value::Clock(clock) => match clock.nanoseconds() {
-                    Some(nanoseconds) => write!(key, "{nanoseconds}"),
-                    None => write!(key, "{clock}"),
-                },
-                Value::Text(text) => {
-                    key.0.extend_from_slice(text.bytes());
-                    Ok(())
-                }
-                value => write!(key, "{value}"),
+        let Some(record) = self.record() else { return false };
+        let mut is_whole = true;
+        for keyed in record.compiled.keyed.iter().skip(without) {
+            let reading = match keyed {
+                Keyed::Field(field) => record.cells.reading(field, 0),
+                Keyed::Output(output) => record.field(usize::from(*output)).unwrap_or(Reading::absent(Absent::NotSent)),
             };
-            let _ = key.write_char(BEHIND_VALUE);
+            match reading.value {
+                Value::Absent(_) => is_whole = false,
+                Value::Decimal(number) | Value::Code { number, .. } => {
+                    key.extend_from_slice(number.shortest().text(&mut [0; Decimal::LONGEST]));
+                }
+                Value::Text(text) => key.extend_from_slice(text.bytes()),
+                Value::Clock(clock) if clock.nanoseconds().is_some() => {
+                    let nanoseconds = clock.nanoseconds().unwrap_or_default();
+                    key.extend_from_slice(itoa::Buffer::new().format(nanoseconds).as_bytes());
+                }
+                // Writing to a Vec does not fail.
+                value => drop(write!(Key(key), "{value}")),
+            }
+            key.push(BEHIND_VALUE as u8);
         }
         is_whole
     }

@@ -151,7 +151,8 @@ impl Exchanges {
                 let question = self.open.remove(place)?;
                 if !of.unique && question.may_hide_another() {
                     self.remember(&question, false);
-                    bench.pass(question.record(of, None, DISTURBED, None));
+                    let rows = bench.list();
+                    bench.pass(question.record(of, None, DISTURBED, None, rows));
                     bench.undo(&mut row, own);
                     refuse(row, own, Reason::Between { kind: of.kind }, bench);
                     return None;
@@ -160,7 +161,8 @@ impl Exchanges {
                 let latency = question.asked.zip(begun).map(|(asked, begun)| begun.since(asked));
                 let outcome = if member.is == Side::Error { ERROR } else { ANSWERED };
                 self.remember(&question, true);
-                bench.pass(question.record(of, Some(answer), outcome, latency));
+                let rows = bench.list();
+                bench.pass(question.record(of, Some(answer), outcome, latency, rows));
                 return None;
             }
             // Its own echo, which is no other question.
@@ -257,7 +259,8 @@ impl Exchanges {
         if let Some(question) = self.open.remove(place) {
             self.remember(&question, false);
             let outcome = if question.disturbed { DISTURBED } else { NO_ANSWER };
-            bench.pass(question.record(of, None, outcome, None));
+            let rows = bench.list();
+            bench.pass(question.record(of, None, outcome, None, rows));
         }
     }
 
@@ -334,7 +337,14 @@ impl Question {
         }
     }
 
-    fn record(self, of: &Exchange, answer: Option<Row>, outcome: &'static str, latency: Option<Span>) -> Row {
+    fn record(
+        self,
+        of: &Exchange,
+        answer: Option<Row>,
+        outcome: &'static str,
+        latency: Option<Span>,
+        mut rows: Vec<Row>,
+    ) -> Row {
         // Milliseconds with three places.
         let latency = latency.and_then(|latency| Decimal::new((latency.nanoseconds() / 1_000).into(), 3));
         let retry = match self.retry {
@@ -342,7 +352,6 @@ impl Question {
             retry => Made::Number(Decimal::from_unsigned(retry.into())),
         };
         let made = [Made::Word(outcome), latency.map_or(Made::Nothing, Made::Number), retry].into();
-        let mut rows = Vec::with_capacity(2);
         rows.push(self.row);
         rows.extend(answer);
         Row::of_rows(of.kind, rows, made)

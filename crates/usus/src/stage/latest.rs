@@ -44,7 +44,7 @@ impl Latests {
             }
             Of::Frame(_) => {
                 let kind = row.kind;
-                let mut rows = Vec::with_capacity(1 + fresh.len());
+                let mut rows = bench.list();
                 rows.push(row);
                 rows.extend(fresh);
                 Row::of_rows(kind, rows, Vec::new())

@@ -114,7 +114,9 @@ impl Merges {
                 self.close(merge, oldest, false, bench);
             }
         }
-        let set = Gathered { key: key.to_vec(), rows: [row].into(), begun };
+        let mut rows = bench.list();
+        rows.push(row);
+        let set = Gathered { key: key.to_vec(), rows, begun };
         match merge.of.len() {
             1 => self.close(merge, set, false, bench),
             _ => self.open.push_back(set),

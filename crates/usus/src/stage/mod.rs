@@ -27,6 +27,7 @@ mod merge;
 mod multipart;
 mod order;
 
+use alloc::boxed::Box;
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
@@ -73,9 +74,26 @@ pub(crate) struct Stages {
 #[derive(Clone, Debug, Default)]
 struct Room {
     /// Of frames that were kept before.
-    spent: Vec<Kept>,
+    spent: Vec<Box<Kept>>,
+    /// Of rows that were put together before.
+    lists: Vec<Vec<Row>>,
     laying: Laying,
     key: Vec<u8>,
+}
+
+impl Room {
+    /// Takes back what a row has taken.
+    fn spend(&mut self, row: Row) {
+        match row.of {
+            Of::Frame(kept) => self.spent.push(kept),
+            Of::Rows(mut rows) => {
+                rows.drain(..).for_each(|row| self.spend(row));
+                if self.lists.len() < SPENT {
+                    self.lists.push(rows);
+                }
+            }
+        }
+    }
 }
 
 /// What a stage keeps from one record to the next.
@@ -139,7 +157,7 @@ pub(crate) enum Said {
     /// Frames of which nothing comes.
     Reject(Rejected),
     /// A frame that is ignored, and by what.
-    Ignored(Kept, Option<u16>),
+    Ignored(Box<Kept>, Option<u16>),
     Notice(LineId, u64, NoticeKind),
     /// Bytes that gave no record and are booked already, behind what stages had to say of them.
     Passed(Passed),
@@ -163,7 +181,7 @@ pub(crate) struct Passed {
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Rejected {
     /// The first of them, with the bytes of all.
-    pub(crate) kept: Kept,
+    pub(crate) kept: Box<Kept>,
     /// Where they stand, if they are several.
     pub(crate) frames: Vec<(u64, u64)>,
     last: Option<Time>,
@@ -446,7 +464,7 @@ impl Stages {
     /// Takes back the room of what was said.
     pub(crate) fn spend(&mut self, said: Said) {
         match said {
-            Said::Record(row) => row.spend(&mut self.room.spent),
+            Said::Record(row) => self.room.spend(row),
             Said::Reject(Rejected { kept, .. }) | Said::Ignored(kept, _) => self.room.spent.push(kept),
             Said::Notice(..) | Said::Passed(_) | Said::Gap(_) => {}
         }
@@ -532,13 +550,18 @@ impl State {
 }
 
 impl Rejected {
-    fn one(kept: Kept, reason: Reason, clipped: bool) -> Rejected {
+    fn one(kept: Box<Kept>, reason: Reason, clipped: bool) -> Rejected {
         let last = kept.completed();
         Rejected { kept, frames: Vec::new(), last, reason, clipped }
     }
 }
 
 impl Bench<'_> {
+    /// An empty list of rows.
+    fn list(&mut self) -> Vec<Row> {
+        self.room.lists.pop().unwrap_or_default()
+    }
+
     fn say(&mut self, said: Said) {
         self.behind.push(said);
     }

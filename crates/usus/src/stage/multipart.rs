@@ -93,8 +93,7 @@ impl Multiparts {
         let (begun, line) = (row.completed(), row.first().map(|kept| kept.origin.line));
         let Some(line) = line else { return bench.pass(row) };
         let row = bench.hold(row, kept_as.layout, 0);
-        let mut numbers = [None; NUMBERS];
-        numbers.iter_mut().zip(row.keyed()).for_each(|(place, reading)| *place = number(reading));
+        let numbers: [Option<u64>; NUMBERS] = core::array::from_fn(|place| row.keyed(place).and_then(number));
         let [Some(part), Some(parts)] = numbers else {
             return bench.reject([row].into(), Reason::PartNumber { kind: of.kind }, false);
         };
@@ -136,7 +135,9 @@ impl Multiparts {
                         bench.reject(oldest.rows, Reason::TooManyOpen { kind }, false);
                     }
                 }
-                Begun { line, key: key.to_vec(), rows: Vec::new(), parts, begun, bytes: 0, shortest: bytes, lost: 0 }
+                let rows = bench.list();
+                let (bytes, shortest, lost) = (0, bytes, 0);
+                Begun { line, key: key.to_vec(), rows, parts, begun, bytes, shortest, lost }
             }
             None => return bench.reject([row].into(), Reason::PartMissing { kind, expected: 1, found: part }, false),
         };

@@ -220,6 +220,9 @@ impl Decimal {
 
     /// The same number without zeros behind its last place: equal numbers are written alike.
     pub(crate) fn shortest(self) -> Decimal {
+        if self.places == 0 && !self.is_zero() {
+            return self;
+        }
         let (mut magnitude, mut places) = (self.magnitude(), self.places);
         while places > 0 && magnitude.is_multiple_of(10) {
             (magnitude, places) = (magnitude / 10, places - 1);

@@ -649,6 +649,27 @@ pub fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         (
+            "parts that cannot be",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nwhen = 'length > 3'\nfields = [{ name = 'a' }]\nrequire = \"count(rows) == total and sum(row.n) > 0 and sum(rows.m) > 1\"\n\
+                 [[record.r.part]]\nprinted = 'head {a}'\nfields = [{ name = 'a' }]\nuntil = 'x'\n\
+                 [[record.r.part]]\nrepeat = 'any'\nprinted = 'row {n}'\nfields = [{ name = 'n', type = 'number' }]\n\
+                 [[record.r.part]]\nname = 'rows'\nrepeat = 'any'\nfields = [{ name = 'n', type = 'number' }]\n\
+                 [[record.r.part]]\nrepeat = 'often'\nprinted = 'foot {a}'\nfields = [{ name = 'a' }]\n\
+                 [record.s]\nwithin = '2 s'\nfields = [{ name = 'a' }]\n[record.t]\nwithin = 'long'\n[[record.t.part]]\nprinted = 'x'",
+            ),
+        ),
+        (
+            "exchanges, merges and parts of what is not there",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'text'\nheader = [{ name = 'k', column = 1 }]\n[record.a]\nwhen = \"k == 'a'\"\nfields = [{ name = 'n', type = 'number' }, { name = 'u', type = 'number', unit = 'm' }]\n\
+                 [record.b]\nwhen = \"k == 'b'\"\nfields = [{ name = 'm', type = 'number' }, { name = 'u', type = 'number' }]\nlatest = [{ name = 'm', of = 'a.n' }, { name = 'x', of = 'a.o' }, { name = 'y', of = 'c' }, { name = 'z', of = 'c.n' }]\n\
+                 [exchange.e]\nask = 'a'\nanswers = ['b', 'bb']\nkey = 'n'\nopen = 0\n[exchange.f]\nask = 'a'\n[[exchange.f.answers]]\nwhen = \"ask.n == 1 and ask.q == 2\"\nfields = [{ name = 'outcome' }]\n\
+                 [merge.a]\nof = 'a'\nkey = 'n'\n[merge.g]\nof = ['a', 'b', 'b']\nkey = 'k'\ncomplete = 'a or c'\n[merge.h]\nof = ['a', 'h']\n\
+                 [multipart.m]\nof = 'a'\npart = 'n'\nparts = 'o'\njoin = ['n', 'kk']\nunique = true",
+            ),
+        ),
+        (
             "examples that are none",
             own(
                 "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }]\n[[example]]\nbytes = '0'\ngives = { record = 'r' }\n[[example]]\ntext = 'x'\nbytes = '00'\ngives = {}\n[[example]]\ntext = 'x'",
@@ -950,7 +971,11 @@ fn examples_that_do_not_hold_say_how() {
 
 #[test]
 fn the_shipped_formats_are_sound_and_their_examples_hold() {
-    for (format, plan, _) in crate::properties::formats() {
+    let shipped = usus::SHIPPED.iter().map(|(_, text)| *text);
+    for text in shipped.chain(usus_sim::Device::ALL.into_iter().filter_map(usus_sim::Device::format)) {
+        let format = Format::parse(text).unwrap();
+        let plan = format.compile().unwrap();
+        assert!(format.doubts().is_empty(), "{}: {:?}", format.name, format.doubts());
         let outcomes = plan.run_examples(&format);
         assert!(!outcomes.is_empty());
         for outcome in outcomes {

@@ -160,7 +160,7 @@ fn what_was_altered_is_checked_like_a_file() {
         (|format| format.records[1].fields[0].range = Some([9.0, 1.0].map(decimal).into()), "is above the largest"),
         (|format| format.serial.as_mut().unwrap().half_stop_bits = 7, "`serial` needs a speed"),
         (|format| format.limits.line = usize::MAX, "`line` needs an integer"),
-        (|format| format.examples[0].frames[0].bytes = vec![0xFF], "either `bytes` or `text`"),
+        (|format| format.examples[0].frames[0].bytes = vec![0xFF], "an example needs `bytes`, `text`"),
     ];
     for (number, (alter, wanted)) in altered.iter().enumerate() {
         let mut format = made();
