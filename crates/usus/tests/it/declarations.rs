@@ -655,8 +655,15 @@ pub fn cases() -> Vec<(&'static str, String)> {
                  [[record.r.part]]\nprinted = 'head {a}'\nfields = [{ name = 'a' }]\nuntil = 'x'\n\
                  [[record.r.part]]\nrepeat = 'any'\nprinted = 'row {n}'\nfields = [{ name = 'n', type = 'number' }]\n\
                  [[record.r.part]]\nname = 'rows'\nrepeat = 'any'\nfields = [{ name = 'n', type = 'number' }]\n\
-                 [[record.r.part]]\nrepeat = 'often'\nprinted = 'foot {a}'\nfields = [{ name = 'a' }]\n\
-                 [record.s]\nwithin = '2 s'\nfields = [{ name = 'a' }]\n[record.t]\nwithin = 'long'\n[[record.t.part]]\nprinted = 'x'",
+                 [[record.r.part]]\nprinted = 'foot {b}'\nfields = [{ name = 'b' }]",
+            ),
+        ),
+        (
+            "parts that cannot be read",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'text'\n[record.s]\nwithin = '2 s'\nfields = [{ name = 'a' }]\n[record.t]\nwithin = 'long'\norder = 'none'\n\
+                 [[record.t.part]]\nprinted = 'x'\n[[record.t.part]]\nrepeat = 'often'\n[exchange.e]\nask = 'a'\nopen = 0\n[merge.h]\nof = ['a', 'h']\n\
+                 [multipart.m]\nof = 'a'\npart = 'n'\nunique = true\nlatest = [{ name = 'x' }]",
             ),
         ),
         (
@@ -664,9 +671,9 @@ pub fn cases() -> Vec<(&'static str, String)> {
             own(
                 "format = 'x'\n[[frame]]\ncut = 'text'\nheader = [{ name = 'k', column = 1 }]\n[record.a]\nwhen = \"k == 'a'\"\nfields = [{ name = 'n', type = 'number' }, { name = 'u', type = 'number', unit = 'm' }]\n\
                  [record.b]\nwhen = \"k == 'b'\"\nfields = [{ name = 'm', type = 'number' }, { name = 'u', type = 'number' }]\nlatest = [{ name = 'm', of = 'a.n' }, { name = 'x', of = 'a.o' }, { name = 'y', of = 'c' }, { name = 'z', of = 'c.n' }]\n\
-                 [exchange.e]\nask = 'a'\nanswers = ['b', 'bb']\nkey = 'n'\nopen = 0\n[exchange.f]\nask = 'a'\n[[exchange.f.answers]]\nwhen = \"ask.n == 1 and ask.q == 2\"\nfields = [{ name = 'outcome' }]\n\
-                 [merge.a]\nof = 'a'\nkey = 'n'\n[merge.g]\nof = ['a', 'b', 'b']\nkey = 'k'\ncomplete = 'a or c'\n[merge.h]\nof = ['a', 'h']\n\
-                 [multipart.m]\nof = 'a'\npart = 'n'\nparts = 'o'\njoin = ['n', 'kk']\nunique = true",
+                 [exchange.e]\nask = 'a'\nanswers = ['b', 'bb']\nkey = 'n'\n[exchange.f]\nask = 'a'\n[[exchange.f.answers]]\nwhen = \"ask.n == 1 and ask.q == 2\"\nfields = [{ name = 'outcome' }]\n\
+                 [merge.a]\nof = 'a'\nkey = 'n'\n[merge.g]\nof = ['a', 'b', 'b']\nkey = 'k'\ncomplete = 'a or c'\n\
+                 [multipart.m]\nof = 'a'\npart = 'n'\nparts = 'o'\njoin = ['n', 'kk']",
             ),
         ),
         (

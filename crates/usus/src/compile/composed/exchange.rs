@@ -28,12 +28,16 @@ impl Composer<'_> {
                 let slot = members.len() as u16;
                 let name = called(&declared.name.value, what, index, sides.len() > 1);
                 let asked = if is == Side::Question { &[][..] } else { &ask[..] };
+                let called = match side {
+                    format::Side::Kind(name) => name.value.clone(),
+                    format::Side::Own(_) => name.clone(),
+                };
                 let Some((by, span)) = self.side(number, name, side, asked) else {
                     is_sound = false;
                     continue;
                 };
                 let layouts = layouts_of(&by);
-                self.key(&layouts, &declared.key);
+                self.key(&layouts, &declared.key, &called);
                 let Some(kind) = layouts.first().map(|layout| &self.kinds[usize::from(*layout)]) else { continue };
                 match is {
                     // What two questions both have is one field, and so is what two answers have.

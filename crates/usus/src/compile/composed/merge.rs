@@ -22,7 +22,7 @@ impl Composer<'_> {
             }
             let Some(taken) = self.kept_as(number, name) else { continue };
             let layouts: Vec<u16> = taken.iter().map(|kept_as| kept_as.layout).collect();
-            self.key(&layouts, &declared.key);
+            self.key(&layouts, &declared.key, &name.value);
             if let Some(layout) = layouts.first() {
                 first = first.or(Some(*layout));
                 fields.add(slot as u16, &self.kinds[usize::from(*layout)], &name.span, &|_| true, self.problems);

@@ -207,15 +207,15 @@ impl Composer<'_> {
         }
     }
 
-    /// Tells layouts by which fields they belong together.
-    fn key(&mut self, layouts: &[u16], key: &[Spanned<String>]) {
+    /// Tells layouts by which fields they belong together. `called` is what they are called in messages.
+    fn key(&mut self, layouts: &[u16], key: &[Spanned<String>], called: &str) {
         for layout in layouts {
-            let keyed = key.iter().filter_map(|name| self.keyed(*layout, name)).collect();
+            let keyed = key.iter().filter_map(|name| self.keyed(*layout, name, called)).collect();
             self.kinds[usize::from(*layout)].keyed = keyed;
         }
     }
 
-    fn keyed(&mut self, layout: u16, name: &Spanned<String>) -> Option<Keyed> {
+    fn keyed(&mut self, layout: u16, name: &Spanned<String>, called: &str) -> Option<Keyed> {
         let place = usize::from(layout);
         if let Some((_, field)) = self.known[place].iter().find(|(known, _)| *known == name.value) {
             return Some(Keyed::Field(Box::new(field.clone())));
@@ -226,21 +226,10 @@ impl Composer<'_> {
         if found.is_none() {
             let known = self.known[place].iter().map(|(known, _)| known.as_str());
             let nearest = nearest(&name.value, known.chain(outputs.iter().map(|output| output.schema.name.as_str())));
-            let kind = ProblemKind::NoSuchKey { name: name.value.clone(), record: self.told(layout), nearest };
+            let kind = ProblemKind::NoSuchKey { name: name.value.clone(), record: called.to_string(), nearest };
             self.problems.add(name.span.clone(), kind);
         }
         found.map(|output| Keyed::Output(output as u16))
-    }
-
-    /// What a layout is called in messages.
-    fn told(&self, layout: u16) -> String {
-        let of = self.stages_taken(layout).unwrap_or(layout);
-        let record = usize::from(self.kinds[usize::from(of)].record);
-        self.schema.kinds.get(record).map(|kind| kind.name.clone()).unwrap_or_default()
-    }
-
-    fn stages_taken(&self, layout: u16) -> Option<u16> {
-        self.stages.iter().flat_map(Stage::taken).find(|kept_as| kept_as.layout == layout).map(|kept_as| kept_as.from)
     }
 
     /// Gives a record that is made of several its fields, and its frame.

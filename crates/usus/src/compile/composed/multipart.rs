@@ -14,7 +14,7 @@ impl Composer<'_> {
         let Some(of) = self.kept_as(number, &declared.of) else { return };
         let layouts: Vec<u16> = of.iter().map(|kept_as| kept_as.layout).collect();
         let key: Vec<_> = [&declared.part, &declared.parts].into_iter().chain(&declared.key).cloned().collect();
-        self.key(&layouts, &key);
+        self.key(&layouts, &key, &declared.of.value);
         let Some(first) = layouts.first().copied() else { return };
         let (mut fields, mut join) = (Fields::default(), Vec::new());
         for (place, output) in self.kinds[usize::from(first)].outputs.iter().enumerate() {
