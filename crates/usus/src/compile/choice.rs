@@ -28,7 +28,8 @@ pub(super) fn finish_frame(
     draft.frame.key = choice_key(&draft.frame, kinds, ignores);
     let constants = draft.frame.header.iter().enumerate().filter(|(_, field)| field.equals.is_some());
     let has_series = draft.frame.kinds.iter().any(|kind| !kinds[usize::from(*kind)].series.is_empty());
-    if !has_series && !(draft.frame.kinds.is_empty() && draft.frame.open.is_none()) {
+    let is_read = !draft.frame.kinds.is_empty() || draft.frame.open.is_some();
+    if !has_series && is_read {
         draft.frame.counters.clone_from(&draft.sheet.counters);
     }
     draft.frame.constants = constants.map(|(index, _)| index as u16).collect();

@@ -110,11 +110,17 @@ impl Exchange {
     /// Its questions, answers and errors that are declared in it, each with what it is called there.
     pub(crate) fn own(&self) -> impl Iterator<Item = (&'static str, &Record)> {
         let sides = [("question", &self.asks), ("answer", &self.answers), ("error", &self.errors)];
-        let own = |side| match side {
-            &Side::Own(ref record) => Some(&**record),
+        sides.into_iter().flat_map(|(word, sides)| sides.iter().filter_map(Side::own).map(move |record| (word, record)))
+    }
+}
+
+impl Side {
+    /// The record, if it is declared in place.
+    pub(crate) fn own(&self) -> Option<&Record> {
+        match self {
+            Side::Own(record) => Some(record),
             Side::Kind(_) => None,
-        };
-        sides.into_iter().flat_map(move |(word, sides)| sides.iter().filter_map(own).map(move |record| (word, record)))
+        }
     }
 }
 

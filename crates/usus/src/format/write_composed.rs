@@ -37,7 +37,7 @@ pub(super) fn all(format: &Format) -> String {
     for declared in &format.exchanges {
         file += &table("exchange", &declared.name, exchange(declared));
         for (key, sides) in sides(declared) {
-            for own in sides.iter().filter_map(own).filter(|_| are_own(sides)) {
+            for own in sides.iter().filter_map(Side::own).filter(|_| are_own(sides)) {
                 let heading = format!("[[exchange.{}.{key}]]", quoted_key(&declared.name.value));
                 file += &format!("\n{heading}\n{}", record(own).lines());
             }
@@ -59,14 +59,7 @@ fn sides(exchange: &Exchange) -> [(&'static str, &[Side]); 3] {
 
 /// Whether all are declared in place, so that each can have a table.
 fn are_own(sides: &[Side]) -> bool {
-    sides.iter().all(|side| own(side).is_some())
-}
-
-fn own(side: &Side) -> Option<&Record> {
-    match side {
-        Side::Own(own) => Some(own),
-        Side::Kind(_) => None,
-    }
+    sides.iter().all(|side| side.own().is_some())
 }
 
 fn exchange(exchange: &Exchange) -> Keys {

@@ -28,6 +28,10 @@ pub(crate) struct Kept {
     pub(crate) is_copy: bool,
 }
 
+/// Room of frames that were kept before. In boxes, since they are passed on from hand to hand.
+#[allow(clippy::vec_box)]
+pub(crate) type Spent = Vec<Box<Kept>>;
+
 impl PartialEq for Kept {
     /// What it is follows from the frame and how it is read.
     fn eq(&self, other: &Kept) -> bool {
@@ -40,18 +44,20 @@ impl Kept {
     /// A copy of a record. What was kept before gives its room.
     pub(crate) fn of(record: &Record<'_>, spent: Option<Box<Kept>>) -> Box<Kept> {
         let Record { kind, offset, contents, cells, count, .. } = *record;
-        let mut kept = spent.unwrap_or_else(|| Box::new(Kept {
-            origin: Origin::new(record.plan(), record.line()),
-            kind,
-            offset,
-            frame: Vec::new(),
-            contents,
-            decoded: Vec::new(),
-            columns: Vec::new(),
-            tail: 0,
-            count,
-            is_copy: false,
-        }));
+        let mut kept = spent.unwrap_or_else(|| {
+            Box::new(Kept {
+                origin: Origin::new(record.plan(), record.line()),
+                kind,
+                offset,
+                frame: Vec::new(),
+                contents,
+                decoded: Vec::new(),
+                columns: Vec::new(),
+                tail: 0,
+                count,
+                is_copy: false,
+            })
+        });
         kept.is_copy = false;
         kept.origin.line = record.line();
         kept.origin.at_hand = record.origin.at_hand;

@@ -17,7 +17,7 @@ use crate::reason::Reason;
 use crate::schema::{FieldSchema, KindSchema, Place};
 use crate::time::Time;
 use crate::value::{Absent, Reading, Value};
-pub(crate) use kept::Kept;
+pub(crate) use kept::{Kept, Spent};
 pub(crate) use row::{Made, Of, Row};
 pub use visit::Visit;
 

@@ -3,7 +3,7 @@
 use alloc::boxed::Box;
 use alloc::vec::Vec;
 
-use super::{Kept, Record};
+use super::{Kept, Record, Spent};
 use crate::plan::Keyed;
 use crate::stage::{BEHIND_VALUE, Key};
 use crate::time::Time;
@@ -58,7 +58,7 @@ impl Row {
     }
 
     /// A copy, whose frames are booked by what else comes of them.
-    pub(crate) fn again(&self, spent: &mut Vec<Box<Kept>>) -> Row {
+    pub(crate) fn again(&self, spent: &mut Spent) -> Row {
         let of = match &self.of {
             Of::Frame(kept) => Of::Frame(kept.again(spent.pop())),
             Of::Rows(rows) => Of::Rows(rows.iter().map(|row| row.again(spent)).collect()),
@@ -117,7 +117,7 @@ impl Row {
     }
 
     /// Gives its frames to a pool.
-    pub(crate) fn spend(self, spent: &mut Vec<Box<Kept>>) {
+    pub(crate) fn spend(self, spent: &mut Spent) {
         self.into_frames(&mut |kept| spent.push(kept));
     }
 

@@ -44,7 +44,7 @@ use crate::event::{Event, Notice, NoticeKind, Reject};
 use crate::input::LineId;
 use crate::plan::{By, Plan, Stage};
 use crate::reason::Reason;
-use crate::record::{Kept, Of, Otherwise, Record, Row};
+use crate::record::{Kept, Of, Otherwise, Record, Row, Spent};
 use crate::time::{Span, Time};
 
 /// The stages of a decoder, and what they have to say.
@@ -74,7 +74,7 @@ pub(crate) struct Stages {
 #[derive(Clone, Debug, Default)]
 struct Room {
     /// Of frames that were kept before.
-    spent: Vec<Box<Kept>>,
+    spent: Spent,
     /// Of rows that were put together before.
     lists: Vec<Vec<Row>>,
     laying: Laying,

@@ -17,7 +17,7 @@ use core::ops::Range;
 use super::record::{Compiled, compile_record};
 use super::variants::both;
 use super::{Draft, Shared, frame_of};
-use crate::expression::{self, Expression, ExpressionProblemKind, Type};
+use crate::expression::{self, Expression, ExpressionProblemKind, Resolved, Type};
 use crate::format::{self, Format, Record, Spanned, When};
 use crate::plan::{By, Field, KeptAs, Keyed, Kind, Open, Output, Route, Shape, ShapeUnit, Side, Stage, Standing, What};
 use crate::problem::{ProblemKind, Problems, nearest};
@@ -327,7 +327,7 @@ fn made(name: &str, title: &str, value_type: ValueType) -> FieldSchema {
 fn condition<N>(
     when: &When,
     what: &'static str,
-    resolve: &mut dyn FnMut(&str) -> Result<(N, Type), Option<String>>,
+    resolve: &mut dyn FnMut(&str) -> Resolved<N>,
     problems: &mut Problems,
 ) -> Option<Expression<N>> {
     let mut report = |problem: expression::ExpressionProblem| {
