@@ -181,7 +181,7 @@ impl Decoder {
     fn add_line_of(&mut self, route: usize, character: Option<Span>, start: u64, behind: Behind) -> LineId {
         let id = LineId(self.lines.len() as u32);
         self.lines.push(Line::new(&self.plan, id, route, character, start, behind));
-        self.stages.add_line(id, route);
+        self.stages.add_line(&self.plan, id, route, behind.is_edge());
         id
     }
 

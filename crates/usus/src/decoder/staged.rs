@@ -111,7 +111,7 @@ impl<S: Sink> Sink for Staged<'_, S> {
 
     fn line_inside(&mut self, inside: &LineInside<'_>) {
         if let Some(of) = self.plan.0.insides.iter().find(|of| of.name == inside.field) {
-            self.stages.add_line(inside.line, of.route);
+            self.stages.add_line(self.plan, inside.line, of.route, false);
         }
         self.sink.line_inside(inside);
     }

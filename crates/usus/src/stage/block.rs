@@ -3,7 +3,7 @@
 //! While a block is open, the parts that may come next have the first word on each line; what they do not take may be another record's, and goes on. A line that nobody
 //! takes fails the block, and so does a first part out of turn, which opens a new one.
 
-use alloc::collections::BTreeMap;
+use alloc::collections::{BTreeMap, BTreeSet};
 use alloc::vec::Vec;
 
 use super::{Bench, Gap, Now, Told, is_open, is_over};
@@ -19,7 +19,11 @@ use crate::value::{Decimal, Value};
 
 /// The block that is open on each line.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(super) struct Blocks(BTreeMap<LineId, Opened>);
+pub(super) struct Blocks {
+    open: BTreeMap<LineId, Opened>,
+    /// The lines on which none has begun since the recording did, or since bytes were missing.
+    fresh: BTreeSet<LineId>,
+}
 
 #[derive(Clone, Debug, Default, PartialEq)]
 struct Opened {
@@ -37,23 +41,36 @@ struct Opened {
 const ENDING: u16 = u16::MAX;
 
 impl Blocks {
+    /// A line begins, and one may have begun before.
+    pub(super) fn begins(&mut self, line: LineId) {
+        self.fresh.insert(line);
+    }
+
+    /// Whether one has begun on a line.
+    pub(super) fn has_begun(&self, line: LineId) -> bool {
+        !self.fresh.contains(&line)
+    }
+
     pub(super) fn is_idle(&self) -> bool {
-        self.0.is_empty()
+        self.open.is_empty()
     }
 
     pub(super) fn deadline(&self, within: Span) -> Option<Time> {
-        self.0.values().filter_map(|opened| opened.begun).min().map(|begun| begun.after(within))
+        self.open.values().filter_map(|opened| opened.begun).min().map(|begun| begun.after(within))
     }
 
     pub(super) fn tell(&mut self, block: &Block, told: Told<'_>, bench: &mut Bench<'_>) {
         match told {
             Told::Row(row) => self.take(block, row, bench),
             Told::Time(now) => {
-                let lines: Vec<LineId> = self.0.keys().copied().collect();
+                let lines: Vec<LineId> = self.open.keys().copied().collect();
                 lines.into_iter().for_each(|line| self.expire(block, line, now, bench));
             }
             Told::Gap(Gap { line, bytes, .. }) => {
-                if let Some(opened) = self.0.remove(&line) {
+                if bytes.is_none() {
+                    self.begins(line);
+                }
+                if let Some(opened) = self.open.remove(&line) {
                     let kind = block.kind;
                     match bytes {
                         Some(_) => opened.end(block, Reason::PartUnknown { kind }, false, bench),
@@ -62,7 +79,7 @@ impl Blocks {
                 }
             }
             Told::End => {
-                for opened in core::mem::take(&mut self.0).into_values() {
+                for opened in core::mem::take(&mut self.open).into_values() {
                     opened.end(block, Reason::NotWhole { kind: block.kind }, true, bench);
                 }
             }
@@ -71,8 +88,8 @@ impl Blocks {
 
     /// Ends the block of a line if it has taken too long.
     fn expire(&mut self, block: &Block, line: LineId, now: Now<'_>, bench: &mut Bench<'_>) {
-        if self.0.get(&line).is_some_and(|opened| is_over(opened.begun, block.within, now))
-            && let Some(opened) = self.0.remove(&line)
+        if self.open.get(&line).is_some_and(|opened| is_over(opened.begun, block.within, now))
+            && let Some(opened) = self.open.remove(&line)
         {
             opened.end(block, Reason::TooLate { kind: block.kind }, false, bench);
         }
@@ -85,13 +102,13 @@ impl Blocks {
             self.expire(block, line, Now::at(now), bench);
         }
         let mut row = row;
-        if let Some(mut opened) = self.0.remove(&line) {
+        if let Some(mut opened) = self.open.remove(&line) {
             if behind_empty {
                 opened.end_part(block, |part| part.until_empty);
             }
             row = match opened.take(block, row, bench) {
                 Taken::Open => {
-                    self.0.insert(line, opened);
+                    self.open.insert(line, opened);
                     return;
                 }
                 Taken::Whole => return opened.end(block, Reason::PartUnknown { kind: block.kind }, false, bench),
@@ -108,7 +125,7 @@ impl Blocks {
             match opened.is_sufficient(block) || is_nobodys(&mut row, bench) {
                 true => opened.end(block, Reason::PartUnknown { kind: block.kind }, false, bench),
                 false => {
-                    self.0.insert(line, opened);
+                    self.open.insert(line, opened);
                 }
             }
             return bench.pass(row);
@@ -121,10 +138,11 @@ impl Blocks {
 
     /// Keeps a block that has just begun, unless it is whole already.
     fn open(&mut self, block: &Block, line: LineId, opened: Opened, bench: &mut Bench<'_>) {
+        self.fresh.remove(&line);
         match opened.is_whole(block) {
             true => opened.end(block, Reason::PartUnknown { kind: block.kind }, false, bench),
             false => {
-                self.0.insert(line, opened);
+                self.open.insert(line, opened);
             }
         }
     }

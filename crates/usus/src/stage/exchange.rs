@@ -22,6 +22,8 @@ use crate::value::Decimal;
 pub(super) struct Exchanges {
     open: VecDeque<Question>,
     closed: VecDeque<Closed>,
+    /// Whether nothing was asked since the recording began, or since bytes were missing.
+    fresh: bool,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -61,6 +63,11 @@ const NO_ANSWER: &str = "no_answer";
 const DISTURBED: &str = "disturbed";
 
 impl Exchanges {
+    /// A line of questions begins, and one may have been asked before.
+    pub(super) fn begins(&mut self) {
+        self.fresh = true;
+    }
+
     pub(super) fn is_idle(&self) -> bool {
         self.open.is_empty()
     }
@@ -113,7 +120,10 @@ impl Exchanges {
         match gap.bytes {
             Some(bytes) => self.disturb(of, gap.line, bytes, bench),
             None if !is_on(&of.routes, gap.line, bench) && !is_on(&of.ask_routes, gap.line, bench) => {}
-            None => self.give_up(of, bench),
+            None => {
+                self.give_up(of, bench);
+                self.begins();
+            }
         }
     }
 
@@ -207,6 +217,7 @@ impl Exchanges {
         let frame = row.first().map_or(&[][..], |kept| &kept.frame);
         let before = self.closed.back().filter(|closed| !closed.is_answered && closed.frame == frame);
         let retry = before.map_or(0, |before| before.retry + 1);
+        self.fresh = false;
         self.open.push_back(Question {
             key,
             row,
@@ -247,6 +258,7 @@ impl Exchanges {
         let reason = match self.closed.iter().rev().enumerate().find(|(_, closed)| is_its(closed)) {
             Some((0, Closed { is_answered: true, .. })) => Reason::SecondAnswer { kind },
             Some((_, Closed { is_answered: false, .. })) => Reason::LateAnswer { kind },
+            _ if self.fresh => Reason::BegunBefore,
             // Others were asked meanwhile.
             _ => Reason::NoQuestion { kind },
         };
@@ -290,14 +302,14 @@ fn refuse(row: Row, own: Own, reason: Reason, bench: &mut Bench<'_>) {
     match (own, row) {
         (Own::Record(kind), row) => {
             let held = bench.hold(row, kind, 0);
-            bench.reject([held].into(), reason, false);
+            bench.reject([held].into(), reason, reason == Reason::BegunBefore);
         }
         (Own::Frame, mut row) => {
             if let Of::Frame(kept) = &mut row.of
-                && let Otherwise::Rejected { reason: otherwise @ Reason::Unclaimed { .. }, .. } =
+                && let Otherwise::Rejected { reason: otherwise @ Reason::Unclaimed { .. }, clipped } =
                     &mut kept.origin.at_hand.otherwise
             {
-                *otherwise = reason;
+                (*otherwise, *clipped) = (reason, reason == Reason::BegunBefore);
             }
             bench.pass(row);
         }

@@ -270,8 +270,18 @@ impl Stages {
         self.states.is_empty()
     }
 
-    /// Is told how a line is cut.
-    pub(crate) fn add_line(&mut self, line: LineId, route: usize) {
+    /// Is told how a line is cut, and whether something may have begun before it.
+    pub(crate) fn add_line(&mut self, plan: &Plan, line: LineId, route: usize, is_edge: bool) {
+        for (state, stage) in self.states.iter_mut().zip(&plan.0.stages).filter(|_| is_edge) {
+            match (state, stage) {
+                (State::Blocks(blocks), _) => blocks.begins(line),
+                (State::Multiparts(multiparts), _) => multiparts.begins(line),
+                (State::Exchanges(exchanges), Stage::Exchange(of)) if of.ask_routes.contains(&route) => {
+                    exchanges.begins()
+                }
+                _ => {}
+            }
+        }
         if self.routes.len() <= line.index() {
             self.routes.resize(line.index() + 1, usize::MAX);
         }
@@ -429,9 +439,9 @@ impl Stages {
                 match kept.origin.at_hand.otherwise {
                     Otherwise::Ignored(ignore) => Said::Ignored(kept, Some(ignore)),
                     Otherwise::Rejected { reason, clipped } => {
-                        let reason = match reason {
-                            Reason::Unclaimed { .. } => self.astray(plan, &mut kept).unwrap_or(reason),
-                            reason => reason,
+                        let (reason, clipped) = match reason {
+                            Reason::Unclaimed { .. } => self.astray(plan, &mut kept).unwrap_or((reason, clipped)),
+                            reason => (reason, clipped),
                         };
                         Said::Reject(Rejected::one(kept, reason, clipped))
                     }
@@ -442,18 +452,22 @@ impl Stages {
         self.outbox.push_back(said);
     }
 
-    /// What a frame that nobody takes seems to be part of.
-    fn astray(&mut self, plan: &Plan, kept: &mut Kept) -> Option<Reason> {
-        let blocks = plan.0.stages.iter().filter(|stage| matches!(stage, Stage::Block(_)));
+    /// What a frame that nobody takes seems to be part of: of something that has begun before the recording if nothing of that kind has begun since.
+    fn astray(&mut self, plan: &Plan, kept: &mut Kept) -> Option<(Reason, bool)> {
         let laying = &mut self.room.laying;
-        let found = blocks.flat_map(Stage::layouts).find(|layout| {
-            let fits = kept.read_as(*layout, Ask::Any, laying).is_ok();
-            if fits {
-                kept.undo(laying);
+        for (state, stage) in self.states.iter().zip(&plan.0.stages) {
+            let (State::Blocks(blocks), Stage::Block(_)) = (state, stage) else { continue };
+            for kind in stage.layouts() {
+                if kept.read_as(kind, Ask::Any, laying).is_ok() {
+                    kept.undo(laying);
+                    return Some(match blocks.has_begun(kept.origin.line) {
+                        true => (Reason::Astray { kind }, false),
+                        false => (Reason::BegunBefore, true),
+                    });
+                }
             }
-            fits
-        });
-        found.map(|kind| Reason::Astray { kind })
+        }
+        None
     }
 
     /// The next thing to be said.

@@ -1,6 +1,6 @@
 //! Multiparts: frames that number themselves become one record, once all of them are there, one behind the other.
 
-use alloc::collections::VecDeque;
+use alloc::collections::{BTreeSet, VecDeque};
 use alloc::vec::Vec;
 
 use super::{Bench, Gap, Now, Told, is_over};
@@ -13,7 +13,11 @@ use crate::value::{Charset, Reading, Value};
 
 /// What waits for further parts, the oldest first.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(super) struct Multiparts(VecDeque<Begun>);
+pub(super) struct Multiparts {
+    open: VecDeque<Begun>,
+    /// The lines on which none has begun since the recording did, or since bytes were missing.
+    fresh: BTreeSet<LineId>,
+}
 
 #[derive(Clone, Debug, PartialEq)]
 struct Begun {
@@ -34,12 +38,17 @@ struct Begun {
 const NUMBERS: usize = 2;
 
 impl Multiparts {
+    /// A line begins, and one may have begun before.
+    pub(super) fn begins(&mut self, line: LineId) {
+        self.fresh.insert(line);
+    }
+
     pub(super) fn is_idle(&self) -> bool {
-        self.0.is_empty()
+        self.open.is_empty()
     }
 
     pub(super) fn deadline(&self, within: Span) -> Option<Time> {
-        self.0.iter().filter_map(|begun| begun.begun).min().map(|begun| begun.after(within))
+        self.open.iter().filter_map(|begun| begun.begun).min().map(|begun| begun.after(within))
     }
 
     pub(super) fn tell(&mut self, of: &Multipart, told: Told<'_>, bench: &mut Bench<'_>) {
@@ -53,7 +62,7 @@ impl Multiparts {
             Told::Time(now) => self.expire(of, now, bench),
             Told::Gap(gap) => self.lose(of, gap, bench),
             Told::End => {
-                for begun in self.0.drain(..) {
+                for begun in self.open.drain(..) {
                     bench.reject(begun.rows, Reason::NotWhole { kind: of.kind }, true);
                 }
             }
@@ -61,17 +70,20 @@ impl Multiparts {
     }
 
     fn expire(&mut self, of: &Multipart, now: Now<'_>, bench: &mut Bench<'_>) {
-        while let Some(over) = self.0.iter().position(|begun| is_over(begun.begun, of.within, now)) {
-            if let Some(begun) = self.0.remove(over) {
+        while let Some(over) = self.open.iter().position(|begun| is_over(begun.begun, of.within, now)) {
+            if let Some(begun) = self.open.remove(over) {
                 bench.reject(begun.rows, Reason::TooLate { kind: of.kind }, false);
             }
         }
     }
 
     fn lose(&mut self, of: &Multipart, gap: Gap, bench: &mut Bench<'_>) {
+        if gap.bytes.is_none() {
+            self.begins(gap.line);
+        }
         let kind = of.kind;
         let mut place = 0;
-        while let Some(begun) = self.0.get_mut(place) {
+        while let Some(begun) = self.open.get_mut(place) {
             place += 1;
             if begun.line != gap.line {
                 continue;
@@ -80,7 +92,7 @@ impl Multiparts {
                 Some(bytes) => begun.lost += bytes,
                 None => {
                     place -= 1;
-                    if let Some(begun) = self.0.remove(place) {
+                    if let Some(begun) = self.open.remove(place) {
                         bench.reject(begun.rows, Reason::NotWhole { kind }, true);
                     }
                 }
@@ -117,8 +129,8 @@ impl Multiparts {
     ) {
         let (kind, limits) = (of.kind, bench.plan.0.limits);
         let bytes = row.first().map_or(0, |kept| kept.frame.len());
-        let known = self.0.iter().position(|begun| begun.line == line && begun.key == key);
-        let mut before = known.and_then(|place| self.0.remove(place));
+        let known = self.open.iter().position(|begun| begun.line == line && begun.key == key);
+        let mut before = known.and_then(|place| self.open.remove(place));
         if let Some(known) = before.take_if(|known| !known.goes_on(part, parts, of.unique)) {
             let expected = known.rows.len() as u64 + 1;
             let reason = match part == expected && parts == known.parts {
@@ -130,8 +142,8 @@ impl Multiparts {
         let mut set = match before {
             Some(known) => known,
             None if part == 1 => {
-                while self.0.len() >= limits.open {
-                    if let Some(oldest) = self.0.pop_front() {
+                while self.open.len() >= limits.open {
+                    if let Some(oldest) = self.open.pop_front() {
                         bench.reject(oldest.rows, Reason::TooManyOpen { kind }, false);
                     }
                 }
@@ -139,8 +151,10 @@ impl Multiparts {
                 let (bytes, shortest, lost) = (0, bytes, 0);
                 Begun { line, key: key.to_vec(), rows, parts, begun, bytes, shortest, lost }
             }
+            None if self.fresh.contains(&line) => return bench.reject([row].into(), Reason::BegunBefore, true),
             None => return bench.reject([row].into(), Reason::PartMissing { kind, expected: 1, found: part }, false),
         };
+        self.fresh.remove(&line);
         set.rows.push(row);
         set.bytes += bytes;
         set.shortest = set.shortest.min(bytes);
@@ -149,7 +163,7 @@ impl Multiparts {
             return bench.reject(set.rows, Reason::TooLong { kind }, false);
         }
         match part == parts {
-            false => self.0.push_back(set),
+            false => self.open.push_back(set),
             true => {
                 let texts = of.join.iter().map(|output| text(&set.rows, usize::from(*output))).collect();
                 bench.pass(Row::of_rows(kind, set.rows, texts));
