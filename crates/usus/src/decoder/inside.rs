@@ -30,6 +30,8 @@ pub struct LineInside<'d> {
     pub field: &'d str,
     /// What the fields say that tell its series from others; empty if there are none.
     pub series: &'d str,
+    /// Whether something may have begun before it.
+    pub(crate) is_edge: bool,
 }
 
 impl fmt::Display for LineInside<'_> {
@@ -104,7 +106,7 @@ impl Insides {
         let told = |inside: &'d Inside| {
             let Carrier { outer, inside: number, .. } = *self.carriers.get(inside.carrier)?;
             let field = plan.0.insides.get(usize::from(number))?.name.as_str();
-            Some(LineInside { line: LineId(inside.line as u32), outer, field, series: &inside.series })
+            Some(LineInside { line: LineId(inside.line as u32), outer, field, series: &inside.series, is_edge: false })
         };
         self.all.iter().filter_map(told)
     }
@@ -243,7 +245,13 @@ impl<S: Sink> Unpacking<'_, S> {
         let outer = record.line();
         let slots = record.compiled.counters.iter().map(|counter| counter.slot);
         let carrier = self.insides.carrier(outer, carried.inside, slots);
-        self.sink.line_inside(&LineInside { line: id, outer, field: &of.name, series: &series });
+        self.sink.line_inside(&LineInside {
+            line: id,
+            outer,
+            field: &of.name,
+            series: &series,
+            is_edge: self.begun.is_edge(),
+        });
         let place = self.insides.all.len();
         self.insides.known.insert(self.insides.key.clone(), place);
         let (is_fresh, last, piece) = (false, None, Vec::new());

@@ -111,7 +111,7 @@ impl<S: Sink> Sink for Staged<'_, S> {
 
     fn line_inside(&mut self, inside: &LineInside<'_>) {
         if let Some(of) = self.plan.0.insides.iter().find(|of| of.name == inside.field) {
-            self.stages.add_line(self.plan, inside.line, of.route, false);
+            self.stages.add_line(self.plan, inside.line, of.route, inside.is_edge);
         }
         self.sink.line_inside(inside);
     }

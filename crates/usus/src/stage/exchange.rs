@@ -122,6 +122,7 @@ impl Exchanges {
             None if !is_on(&of.routes, gap.line, bench) && !is_on(&of.ask_routes, gap.line, bench) => {}
             None => {
                 self.give_up(of, bench);
+                self.closed.clear();
                 self.begins();
             }
         }

@@ -588,9 +588,12 @@ impl Bench<'_> {
     /// A record to be held as another layout: itself, or a copy if it goes on by itself, too.
     fn hold(&mut self, row: Row, layout: u16, slot: u16) -> Row {
         let kind = usize::from(row.kind);
-        let later = self.takes.iter().skip(self.stage + 1);
+        // Stages behind that read frames themselves do not read what this one has taken.
+        let mut later = self.plan.0.stages.iter().zip(self.takes).skip(self.stage + 1);
         let goes_on = self.plan.0.kinds.get(kind).is_some_and(|kind| kind.wanted)
-            || later.into_iter().any(|takes| takes.get(kind).is_some_and(|takes| *takes));
+            || later.any(|(stage, takes)| {
+                takes.get(kind).is_some_and(|takes| *takes) && stage.taken().iter().any(|taken| taken.from == row.kind)
+            });
         if !goes_on {
             return row.kept_as(layout).in_slot(slot);
         }
