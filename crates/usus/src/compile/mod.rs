@@ -75,7 +75,7 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
     let mut drafts = compile_frames(format, &mut shared, problems);
     let (mut kinds, mut known, mut schema) = compile_records(format, &mut drafts, &mut shared, problems);
     let made = (&mut kinds, &mut known, &mut schema);
-    let mut stages = composed::compose(format, &mut drafts, &mut shared, made, problems);
+    let stages = composed::compose(format, &mut drafts, &mut shared, made, problems);
     let mut ignores = Vec::new();
     for ignore in &format.ignores {
         let Some(index) = frame_of(format, ignore.frame.as_ref(), &ignore.span, problems) else { continue };
@@ -98,7 +98,7 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
         .collect();
     let insides = compile_insides(format, roles.len().max(1), &kinds, problems);
     let routes = compile_routes(format, &roles, &insides, &frames, problems);
-    composed::find_routes(&mut stages, &kinds, &routes);
+    let stages = composed::find_routes(stages, &kinds, &routes);
     if problems.wants_doubts() {
         doubt::whole(format, &frames, &kinds, problems);
     }

@@ -16,7 +16,8 @@ use crate::time::Span;
 pub(crate) enum Stage {
     Block(Block),
     Multipart(Multipart),
-    Exchange(Exchange),
+    /// Exchanges whose questions come on the same lines: the question of one closes that of another.
+    Exchange(Vec<Exchange>),
     Merge(Merge),
     Latest(Latest),
 }
@@ -72,7 +73,7 @@ pub(crate) struct KeptAs {
     pub(crate) layout: u16,
 }
 
-/// Questions with their answers. The question is in slot 0.
+/// Questions with their answers.
 #[derive(Clone)]
 pub(crate) struct Exchange {
     pub(crate) kind: u16,
@@ -167,6 +168,8 @@ pub(crate) struct Standing {
     pub(crate) output: u16,
 }
 
+const NO_TIME: Span = Span::from_nanoseconds(0);
+
 impl Stage {
     /// Whether it joins what comes on several lines, where there are such, and so is to be told in the order of times.
     pub(crate) fn joins_lines(&self) -> bool {
@@ -181,9 +184,9 @@ impl Stage {
         match self {
             Stage::Block(block) => block.within,
             Stage::Multipart(multipart) => multipart.within,
-            Stage::Exchange(exchange) => exchange.within,
+            Stage::Exchange(exchanges) => exchanges.iter().map(|exchange| exchange.within).max().unwrap_or(NO_TIME),
             Stage::Merge(merge) => merge.within,
-            Stage::Latest(latest) => latest.of.iter().map(|of| of.within).max().unwrap_or(Span::from_nanoseconds(0)),
+            Stage::Latest(latest) => latest.of.iter().map(|of| of.within).max().unwrap_or(NO_TIME),
         }
     }
 
@@ -192,12 +195,12 @@ impl Stage {
         match self {
             Stage::Block(_) => Vec::new(),
             Stage::Multipart(multipart) => multipart.of.to_vec(),
-            Stage::Exchange(exchange) => {
+            Stage::Exchange(exchanges) => {
                 let taken = |member: &Member| match &member.by {
                     By::Record(taken) => taken.to_vec(),
                     By::Layout(_) => Vec::new(),
                 };
-                exchange.members.iter().flat_map(taken).collect()
+                exchanges.iter().flat_map(|exchange| &exchange.members).flat_map(taken).collect()
             }
             Stage::Merge(merge) => merge.of.iter().flat_map(|taken| taken.to_vec()).collect(),
             Stage::Latest(latest) => {
@@ -211,12 +214,12 @@ impl Stage {
     pub(crate) fn layouts(&self) -> Vec<u16> {
         match self {
             Stage::Block(block) => block.parts.iter().map(|part| part.layout).collect(),
-            Stage::Exchange(exchange) => {
+            Stage::Exchange(exchanges) => {
                 let layout = |member: &Member| match member.by {
                     By::Layout(layout) => Some(layout),
                     By::Record(_) => None,
                 };
-                exchange.members.iter().filter_map(layout).collect()
+                exchanges.iter().flat_map(|exchange| &exchange.members).filter_map(layout).collect()
             }
             Stage::Multipart(_) | Stage::Merge(_) | Stage::Latest(_) => Vec::new(),
         }

@@ -28,6 +28,8 @@ pub(super) struct Exchanges {
 
 #[derive(Clone, Debug, PartialEq)]
 struct Question {
+    /// Which exchange it is of.
+    of: usize,
     key: Vec<u8>,
     row: Row,
     /// When its last byte arrived.
@@ -47,6 +49,7 @@ struct Question {
 /// A question that is open no more.
 #[derive(Clone, Debug, PartialEq)]
 struct Closed {
+    of: usize,
     key: Vec<u8>,
     frame: Vec<u8>,
     is_answered: bool,
@@ -72,14 +75,15 @@ impl Exchanges {
         self.open.is_empty()
     }
 
-    pub(super) fn deadline(&self, within: Span) -> Option<Time> {
+    pub(super) fn deadline(&self, of: &[Exchange]) -> Option<Time> {
         let until = |question: &Question| {
-            question.overtaken.into_iter().chain(question.asked.map(|asked| asked.after(within))).min()
+            let answer = question.asked.map(|asked| asked.after(of[question.of].within));
+            question.overtaken.into_iter().chain(answer).min()
         };
         self.open.iter().filter_map(until).min()
     }
 
-    pub(super) fn tell(&mut self, of: &Exchange, told: Told<'_>, bench: &mut Bench<'_>) {
+    pub(super) fn tell(&mut self, of: &[Exchange], told: Told<'_>, bench: &mut Bench<'_>) {
         match told {
             Told::Row(row) => {
                 // What has begun in time is in time.
@@ -94,9 +98,9 @@ impl Exchanges {
         }
     }
 
-    fn expire(&mut self, of: &Exchange, now: Now<'_>, bench: &mut Bench<'_>) {
+    fn expire(&mut self, of: &[Exchange], now: Now<'_>, bench: &mut Bench<'_>) {
         let is_over = |question: &Question| {
-            is_over(question.asked, of.within, now)
+            is_over(question.asked, of[question.of].within, now)
                 || question.overtaken.is_some_and(|by| now.is_over(question.asked.unwrap_or(by), by))
         };
         while let Some(over) = self.open.iter().position(is_over) {
@@ -105,21 +109,21 @@ impl Exchanges {
     }
 
     /// Nobody knows any more what is the answer to a question that is open; those that another has overtaken have none.
-    fn give_up(&mut self, of: &Exchange, bench: &mut Bench<'_>) {
+    fn give_up(&mut self, of: &[Exchange], bench: &mut Bench<'_>) {
         while let Some(question) = self.open.front() {
             if question.overtaken.is_some() {
                 self.close(of, 0, bench);
             } else if let Some(question) = self.open.pop_front() {
-                bench.reject([question.row].into(), Reason::NoEndOfExchange { kind: of.kind }, true);
+                bench.reject([question.row].into(), Reason::NoEndOfExchange { kind: of[question.of].kind }, true);
             }
         }
     }
 
     /// Bytes that gave no record may have been the answer; where bytes are missing, nobody knows whether there was one.
-    fn lose(&mut self, of: &Exchange, gap: Gap, bench: &mut Bench<'_>) {
+    fn lose(&mut self, of: &[Exchange], gap: Gap, bench: &mut Bench<'_>) {
         match gap.bytes {
             Some(bytes) => self.disturb(of, gap.line, bytes, bench),
-            None if !is_on(&of.routes, gap.line, bench) && !is_on(&of.ask_routes, gap.line, bench) => {}
+            None if is_on(of, gap.line, bench) == (false, false) => {}
             None => {
                 self.give_up(of, bench);
                 self.closed.clear();
@@ -128,8 +132,8 @@ impl Exchanges {
         }
     }
 
-    fn disturb(&mut self, of: &Exchange, line: LineId, bytes: u64, bench: &Bench<'_>) {
-        let (answers, asks) = (is_on(&of.routes, line, bench), is_on(&of.ask_routes, line, bench));
+    fn disturb(&mut self, of: &[Exchange], line: LineId, bytes: u64, bench: &Bench<'_>) {
+        let (asks, answers) = is_on(of, line, bench);
         for question in &mut self.open {
             question.disturbed |= answers;
             question.echoed = true;
@@ -137,7 +141,7 @@ impl Exchanges {
         }
     }
 
-    fn take(&mut self, of: &Exchange, row: Row, bench: &mut Bench<'_>) {
+    fn take(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) {
         let row = match self.answer(of, row, bench) {
             Some(row) => row,
             None => return,
@@ -152,10 +156,11 @@ impl Exchanges {
     }
 
     /// Takes what answers an open question. Gives it back if it does not.
-    fn answer(&mut self, of: &Exchange, row: Row, bench: &mut Bench<'_>) -> Option<Row> {
+    fn answer(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) -> Option<Row> {
         let mut row = row;
         for place in 0..self.open.len() {
             let question = &mut self.open[place];
+            let of = &of[question.of];
             for member in of.members.iter().filter(|member| member.is != Side::Question) {
                 let begun = row.times().0;
                 let Some(own) = question.fits(of, member, &mut row, bench) else { continue };
@@ -196,23 +201,26 @@ impl Exchanges {
     }
 
     /// Takes what is a question, which closes those that are open. Gives it back if it is none.
-    fn ask(&mut self, of: &Exchange, row: Row, bench: &mut Bench<'_>) -> Option<Row> {
+    fn ask(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) -> Option<Row> {
         let mut row = row;
         let asked = row.completed();
-        let questions = of.members.iter().filter(|member| member.is == Side::Question);
-        let found = questions.into_iter().find_map(|member| bench.read_by(&member.by, &mut row));
-        let Some(own) = found else { return Some(row) };
-        while self.open.iter().filter(|question| question.overtaken.is_none()).count() >= of.open {
+        let found = of.iter().enumerate().find_map(|(number, exchange)| {
+            let mut questions = exchange.members.iter().filter(|member| member.is == Side::Question);
+            questions.find_map(|member| Some((number, member.slot, bench.read_by(&member.by, &mut row)?)))
+        });
+        let Some((number, slot, own)) = found else { return Some(row) };
+        let room = of[number].open;
+        while self.open.iter().filter(|question| question.overtaken.is_none()).count() >= room {
             match (asked, self.open.iter().position(|question| question.overtaken.is_none())) {
                 (Some(_), Some(place)) => self.open[place].overtaken = asked,
                 (_, place) => self.close(of, place.unwrap_or(0), bench),
             }
         }
         // Those of one instant do not pile up.
-        while self.open.len() > 2 * of.open {
+        while self.open.len() > 2 * room {
             self.close(of, 0, bench);
         }
-        let row = bench.keep(row, own, 0);
+        let row = bench.keep(row, own, slot);
         let mut key = Vec::new();
         row.put_key(0, &mut key);
         let frame = row.first().map_or(&[][..], |kept| &kept.frame);
@@ -220,6 +228,7 @@ impl Exchanges {
         let retry = before.map_or(0, |before| before.retry + 1);
         self.fresh = false;
         self.open.push_back(Question {
+            of: number,
             key,
             row,
             asked,
@@ -233,17 +242,20 @@ impl Exchanges {
     }
 
     /// What answers no open question goes on, with what it seems to be.
-    fn stray(&mut self, of: &Exchange, row: Row, bench: &mut Bench<'_>) {
+    fn stray(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) {
         let mut row = row;
         let mut key = core::mem::take(&mut bench.room.key);
-        let looks_like = of.members.iter().filter(|member| member.is != Side::Question).find_map(|member| {
-            let own = bench.read_by_asking(&member.by, &mut row, Ask::Any)?;
+        // Those that were asked for last have the first word.
+        let last = self.closed.back().map_or(0, |closed| closed.of);
+        let looks_like = (last..of.len()).chain(0..last).find_map(|number| {
+            let mut answers = of[number].members.iter().filter(|member| member.is != Side::Question);
+            let own = answers.find_map(|member| bench.read_by_asking(&member.by, &mut row, Ask::Any))?;
             key.clear();
             row.put_key(0, &mut key);
             bench.undo(&mut row, own);
-            Some(own)
+            Some((number, own))
         });
-        let Some(own) = looks_like else {
+        let Some((number, own)) = looks_like else {
             bench.room.key = key;
             if let Of::Frame(kept) = &row.of
                 && is_open(bench.plan, kept)
@@ -254,8 +266,8 @@ impl Exchanges {
             }
             return bench.pass(row);
         };
-        let kind = of.kind;
-        let is_its = |closed: &Closed| !of.has_key || closed.key == key;
+        let kind = of[number].kind;
+        let is_its = |closed: &Closed| closed.of == number && (!of[number].has_key || closed.key == key);
         let reason = match self.closed.iter().rev().enumerate().find(|(_, closed)| is_its(closed)) {
             Some((0, Closed { is_answered: true, .. })) => Reason::SecondAnswer { kind },
             Some((_, Closed { is_answered: false, .. })) => Reason::LateAnswer { kind },
@@ -268,18 +280,18 @@ impl Exchanges {
     }
 
     /// Closes a question that has got no answer.
-    fn close(&mut self, of: &Exchange, place: usize, bench: &mut Bench<'_>) {
+    fn close(&mut self, of: &[Exchange], place: usize, bench: &mut Bench<'_>) {
         if let Some(question) = self.open.remove(place) {
             self.remember(&question, false);
-            let outcome = if question.disturbed { DISTURBED } else { NO_ANSWER };
+            let (outcome, number_of) = (if question.disturbed { DISTURBED } else { NO_ANSWER }, question.of);
             let rows = bench.list();
-            bench.pass(question.record(of, None, outcome, None, rows));
+            bench.pass(question.record(&of[number_of], None, outcome, None, rows));
         }
     }
 
     fn remember(&mut self, question: &Question, is_answered: bool) {
         let mut closed = match self.closed.len() < CLOSED {
-            true => Closed { key: Vec::new(), frame: Vec::new(), is_answered, retry: 0 },
+            true => Closed { of: question.of, key: Vec::new(), frame: Vec::new(), is_answered, retry: 0 },
             false => match self.closed.pop_front() {
                 Some(oldest) => oldest,
                 None => return,
@@ -288,14 +300,15 @@ impl Exchanges {
         closed.key.clone_from(&question.key);
         closed.frame.clear();
         closed.frame.extend_from_slice(question.row.first().map_or(&[][..], |kept| &kept.frame));
-        (closed.is_answered, closed.retry) = (is_answered, question.retry);
+        (closed.of, closed.is_answered, closed.retry) = (question.of, is_answered, question.retry);
         self.closed.push_back(closed);
     }
 }
 
-/// Whether a line is cut by one of some routes.
-fn is_on(routes: &[usize], line: LineId, bench: &Bench<'_>) -> bool {
-    bench.routes.get(line.index()).is_some_and(|route| routes.contains(route))
+/// Whether questions, and answers, of some exchanges come on a line.
+fn is_on(of: &[Exchange], line: LineId, bench: &Bench<'_>) -> (bool, bool) {
+    let Some(route) = bench.routes.get(line.index()) else { return (false, false) };
+    (of.iter().any(|of| of.ask_routes.contains(route)), of.iter().any(|of| of.routes.contains(route)))
 }
 
 /// Gives an answer up that belongs to no question: what else may claim it does.

@@ -276,7 +276,9 @@ impl Stages {
             match (state, stage) {
                 (State::Blocks(blocks), _) => blocks.begins(line),
                 (State::Multiparts(multiparts), _) => multiparts.begins(line),
-                (State::Exchanges(exchanges), Stage::Exchange(of)) if of.ask_routes.contains(&route) => {
+                (State::Exchanges(exchanges), Stage::Exchange(of))
+                    if of.iter().any(|of| of.ask_routes.contains(&route)) =>
+                {
                     exchanges.begins()
                 }
                 _ => {}
@@ -515,7 +517,7 @@ fn takes(plan: &Plan) -> Vec<Vec<bool>> {
         let is_needed = match stage {
             Stage::Block(block) => needed(block.kind),
             Stage::Multipart(multipart) => needed(multipart.kind),
-            Stage::Exchange(exchange) => needed(exchange.kind),
+            Stage::Exchange(exchanges) => exchanges.iter().any(|exchange| needed(exchange.kind)),
             Stage::Merge(merge) => needed(merge.kind),
             Stage::Latest(latest) => latest.kinds.iter().any(|kind| needed(*kind)),
         };
@@ -556,7 +558,10 @@ impl State {
         match self {
             State::Blocks(blocks) => blocks.deadline(stage.within()),
             State::Multiparts(multiparts) => multiparts.deadline(stage.within()),
-            State::Exchanges(exchanges) => exchanges.deadline(stage.within()),
+            State::Exchanges(exchanges) => match stage {
+                Stage::Exchange(of) => exchanges.deadline(of),
+                _ => None,
+            },
             State::Merges(merges) => merges.deadline(stage.within()),
             State::Latests(_) => None,
         }

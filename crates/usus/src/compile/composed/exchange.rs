@@ -70,7 +70,7 @@ impl Composer<'_> {
             return;
         }
         self.give(number, fields, first);
-        self.stages.push(Stage::Exchange(Exchange {
+        let exchange = Exchange {
             kind: number as u16,
             members: members.into(),
             within: declared.within.unwrap_or(WITHIN),
@@ -81,7 +81,8 @@ impl Composer<'_> {
             routes: Box::default(),
             ask_routes: Box::default(),
             asked,
-        }));
+        };
+        self.stages.push(Stage::Exchange([exchange].into()));
     }
 
     /// A question or an answer, and where it is declared.

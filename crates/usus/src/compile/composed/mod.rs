@@ -19,7 +19,10 @@ use super::variants::both;
 use super::{Draft, Shared, frame_of};
 use crate::expression::{self, Expression, ExpressionProblemKind, Resolved, Type};
 use crate::format::{self, Format, Record, Spanned, When};
-use crate::plan::{By, Field, KeptAs, Keyed, Kind, Open, Output, Route, Shape, ShapeUnit, Side, Stage, Standing, What};
+use crate::plan::{
+    By, Exchange, Field, KeptAs, Keyed, Kind, Member, Open, Output, Route, Shape, ShapeUnit, Side, Stage, Standing,
+    What,
+};
 use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::{FieldSchema, Schema};
 use crate::time::Span;
@@ -370,12 +373,31 @@ fn finish(stages: &[Stage], drafts: &mut [Draft], kinds: &mut Vec<Kind>, known: 
     }
 }
 
-/// Tells exchanges on which lines questions and answers come.
-pub(super) fn find_routes(stages: &mut [Stage], kinds: &[Kind], routes: &[Route]) {
-    for stage in stages {
-        let Stage::Exchange(exchange) = stage else { continue };
+/// Tells exchanges on which lines questions and answers come, and puts those together whose questions come on the same.
+pub(super) fn find_routes(stages: Vec<Stage>, kinds: &[Kind], routes: &[Route]) -> Vec<Stage> {
+    let mut found: Vec<Stage> = Vec::new();
+    for mut stage in stages {
+        let Stage::Exchange(exchanges) = &mut stage else {
+            found.push(stage);
+            continue;
+        };
+        exchanges.iter_mut().for_each(|exchange| exchange.find_routes(kinds, routes));
+        let together = found.iter_mut().find_map(|before| match before {
+            Stage::Exchange(others) if others.iter().any(|other| other.talks_with(exchanges)) => Some(others),
+            _ => None,
+        });
+        match together {
+            Some(others) => others.append(exchanges),
+            None => found.push(stage),
+        }
+    }
+    found
+}
+
+impl Exchange {
+    fn find_routes(&mut self, kinds: &[Kind], routes: &[Route]) {
         let of = |questions: bool| {
-            let members = exchange.members.iter().filter(|member| (member.is == Side::Question) == questions);
+            let members = self.members.iter().filter(|member| (member.is == Side::Question) == questions);
             let layouts = members.flat_map(|member| match &member.by {
                 By::Layout(layout) => [*layout].to_vec(),
                 By::Record(taken) => taken.iter().map(|kept_as| kept_as.layout).collect(),
@@ -384,7 +406,19 @@ pub(super) fn find_routes(stages: &mut [Stage], kinds: &[Kind], routes: &[Route]
             let has = |route: &Route| route.searching.iter().chain(&route.lines).any(|frame| frames.contains(frame));
             routes.iter().enumerate().filter(|(_, route)| has(route)).map(|(number, _)| number).collect()
         };
-        (exchange.ask_routes, exchange.routes) = (of(true), of(false));
+        (self.ask_routes, self.routes) = (of(true), of(false));
+    }
+
+    /// Whether its questions come on lines of others' that are not made of what comes of it.
+    fn talks_with(&self, others: &[Exchange]) -> bool {
+        let takes_it = |member: &Member| match &member.by {
+            By::Record(taken) => taken.iter().any(|kept_as| kept_as.from == self.kind),
+            By::Layout(_) => false,
+        };
+        others.iter().any(|other| {
+            let on_one = other.ask_routes.iter().any(|route| self.ask_routes.contains(route));
+            on_one && !other.members.iter().any(takes_it)
+        })
     }
 }
 
