@@ -56,7 +56,7 @@ impl Tester {
             ("delay", if is_slow { delay } else { String::new() }.into()),
             ("result", if result == "PASS" { "pass" } else { "repeat" }.into()),
         ];
-        line(time, &lines.join("\r\n"), Some(("report", fields)))
+        Message::line(time, &lines.join("\r\n"), Some(("report", fields)))
     }
 
     /// Somebody asks for a reading, and sometimes for the other way to print it before.
@@ -65,9 +65,9 @@ impl Tester {
         let mut messages = Vec::new();
         if rng.u32(0..3) == 0 {
             self.is_short = !self.is_short;
-            messages.push(line(time, if self.is_short { "> short" } else { "> long" }, None));
+            messages.push(Message::line(time, if self.is_short { "> short" } else { "> long" }, None));
         }
-        messages.push(line(time + 400_000_000, &format!("> read {}", brake + 1), None));
+        messages.push(Message::line(time + 400_000_000, &format!("> read {}", brake + 1), None));
         // Tenths of a kilonewton, millimetres a second, tenths of a degree.
         let (force, speed) = (self.force[brake].next(rng), self.speed.next(rng));
         let pads = (rng.u32(0..4) > 0).then(|| rng.i64(-50..1_200));
@@ -103,20 +103,8 @@ impl Tester {
             ("pads", pads_text.into()),
             ("state", state.into()),
         ];
-        messages.push(line(time + 800_000_000, &text, Some(("reading", fields))));
+        messages.push(Message::line(time + 800_000_000, &text, Some(("reading", fields))));
         messages
-    }
-}
-
-fn line(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
-    Message {
-        time,
-        bytes: format!("{text}\r\n").into_bytes(),
-        says,
-        line_end: 2,
-        fragile: true,
-        opening: None,
-        together: None,
     }
 }
 

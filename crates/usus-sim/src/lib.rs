@@ -233,6 +233,12 @@ impl Message {
         Message { time, bytes, says, line_end: 0, fragile: false, opening: None, together: None }
     }
 
+    /// A line of text that CR and LF end, and nothing vouches for.
+    fn line(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
+        let bytes = format!("{text}\r\n").into_bytes();
+        Message { time, bytes, says, line_end: 2, fragile: true, opening: None, together: None }
+    }
+
     /// A sentence of that text, with its checksum.
     fn sentence(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
         let sum = text.bytes().fold(0, |sum, byte| sum ^ byte);

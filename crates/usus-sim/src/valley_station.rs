@@ -114,13 +114,5 @@ fn boot(time: i64) -> Vec<Message> {
 
 fn line(time: i64, text: &str, says: Option<(String, String)>) -> Message {
     let says = says.map(|(unit, message)| ("boot", vec![("unit_name", unit.into()), ("message", message.into())]));
-    Message {
-        time,
-        bytes: format!("{text}\r\n").into_bytes(),
-        says,
-        line_end: 2,
-        fragile: true,
-        opening: None,
-        together: None,
-    }
+    Message::line(time, text, says)
 }

@@ -75,7 +75,12 @@ impl RejectFile {
                 room.text(format!(",\"received\":\"{}\"", received_text(first, 9)).as_bytes());
             }
             let (offset, length) = (reject.offset, reject.bytes.len());
-            room.text(format!(",\"offset\":{offset},\"length\":{length},\"reason\":").as_bytes());
+            room.text(format!(",\"offset\":{offset},\"length\":{length}").as_bytes());
+            if !reject.frames.is_empty() {
+                let ranges: Vec<String> = reject.frames.iter().map(|(at, length)| format!("[{at},{length}]")).collect();
+                room.text(format!(",\"ranges\":[{}]", ranges.join(",")).as_bytes());
+            }
+            room.text(b",\"reason\":");
             put_string(reject.reason.word(), room);
             room.text(b",\"detail\":");
             put_string(&detail, room);

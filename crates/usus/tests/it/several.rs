@@ -99,8 +99,8 @@ impl Visit for Visited {
     }
 }
 
-/// What a decoder makes of lines: fed whole or in pieces, pushed or pulled, with their times or without.
-fn run(plan: &Plan, sent: &[Sent], timed: bool, piece: usize, pull: bool) -> (Told, Vec<Ledger>) {
+/// What a decoder makes of lines: fed whole or in pieces, pushed or pulled, with their times or without, told the time between or not.
+fn run(plan: &Plan, sent: &[Sent], timed: bool, piece: usize, pull: bool, live: bool) -> (Told, Vec<Ledger>) {
     let mut decoder = Decoder::new(plan);
     let mut roles: Vec<&str> = plan.roles().collect();
     if roles.is_empty() {
@@ -112,6 +112,14 @@ fn run(plan: &Plan, sent: &[Sent], timed: bool, piece: usize, pull: bool) -> (To
         let line = lines[roles.iter().position(|known| known == role).unwrap()];
         now += after;
         let time = timed.then(|| Time::from_nanoseconds(now * 1_000_000));
+        // On a live line the time goes on while nothing arrives.
+        while let (true, Some(until), Some(deadline)) = (live, time, decoder.next_deadline())
+            && deadline < until
+        {
+            let Ok(()) = decoder.tick(deadline).drain(&mut told);
+            let after = decoder.next_deadline();
+            assert!(after.is_none_or(|after| after > deadline), "{deadline} brought nothing further: {after:?}");
+        }
         let Some(text) = text else {
             let Ok(()) = decoder.loss(line, Loss::Gap, time).drain(&mut told);
             continue;
@@ -139,12 +147,14 @@ fn run(plan: &Plan, sent: &[Sent], timed: bool, piece: usize, pull: bool) -> (To
 
 /// What is told, which is the same however it is fed and asked; every fifth is tried in all ways.
 fn told(plan: &Plan, sent: &[Sent], timed: bool, seed: u64) -> Told {
-    let whole = run(plan, sent, timed, usize::MAX, false);
+    let whole = run(plan, sent, timed, usize::MAX, false, false);
     if seed.is_multiple_of(5) {
-        for (piece, pull) in [(1, false), (3, true), (usize::MAX, true)] {
-            let other = run(plan, sent, timed, piece, pull);
-            assert_eq!(other.0.all, whole.0.all, "pieces of {piece}, pulled: {pull}");
-            assert_eq!(other.1, whole.1, "pieces of {piece}, pulled: {pull}");
+        for (piece, pull, live) in
+            [(1, false, false), (3, true, true), (usize::MAX, true, false), (usize::MAX, false, true)]
+        {
+            let other = run(plan, sent, timed, piece, pull, live);
+            assert_eq!(other.0.all, whole.0.all, "pieces of {piece}, pulled: {pull}, live: {live}");
+            assert_eq!(other.1, whole.1, "pieces of {piece}, pulled: {pull}, live: {live}");
         }
     }
     whole.0
