@@ -52,7 +52,7 @@ use crate::time::{Span, Time};
 pub(crate) struct Stages {
     states: Vec<State>,
     /// For each stage, which layouts it takes.
-    takes: Vec<Vec<bool>>,
+    takes: Vec<Vec<Takes>>,
     /// The first stage that joins lines.
     joining: usize,
     /// Where lines are joined, what waits for its turn.
@@ -94,6 +94,16 @@ impl Room {
             }
         }
     }
+}
+
+/// Whether a stage takes what is of a layout.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Takes {
+    No,
+    /// As a frame, which it may read by a layout of its own.
+    Frame,
+    /// As a record, which becomes part of another.
+    Record,
 }
 
 /// What a stage keeps from one record to the next.
@@ -203,7 +213,7 @@ struct Bench<'a> {
     plan: &'a Plan,
     room: &'a mut Room,
     routes: &'a [usize],
-    takes: &'a [Vec<bool>],
+    takes: &'a [Vec<Takes>],
     /// The number of the stage.
     stage: usize,
     behind: &'a mut Vec<Said>,
@@ -406,7 +416,7 @@ impl Stages {
 
     fn takes(&self, plan: &Plan, stage: usize, said: &Said) -> bool {
         match said {
-            Said::Record(row) => self.takes[stage].get(usize::from(row.kind)).is_some_and(|takes| *takes),
+            Said::Record(row) => self.takes[stage].get(usize::from(row.kind)).is_some_and(|takes| *takes != Takes::No),
             Said::Gap(_) => !matches!(plan.0.stages[stage], Stage::Merge(_) | Stage::Latest(_)),
             _ => false,
         }
@@ -504,15 +514,15 @@ impl Stages {
 const SPENT: usize = 64;
 
 /// For each stage, which layouts it takes. What is not wanted, and needed by nobody, is not put together of other records.
-fn takes(plan: &Plan) -> Vec<Vec<bool>> {
+fn takes(plan: &Plan) -> Vec<Vec<Takes>> {
     let kinds = &plan.0.kinds;
-    let mut takes: Vec<Vec<bool>> = Vec::new();
+    let mut takes: Vec<Vec<Takes>> = Vec::new();
     // Those behind tell whether somebody needs what comes of one.
     for stage in plan.0.stages.iter().rev() {
-        let mut taken = alloc::vec![false; kinds.len()];
+        let mut taken = alloc::vec![Takes::No; kinds.len()];
         let needed = |made: u16| {
             kinds.get(usize::from(made)).is_some_and(|kind| kind.wanted)
-                || takes.iter().any(|later| later.get(usize::from(made)).is_some_and(|takes| *takes))
+                || takes.iter().any(|later| later.get(usize::from(made)).is_some_and(|takes| *takes == Takes::Record))
         };
         let is_needed = match stage {
             Stage::Block(block) => needed(block.kind),
@@ -522,13 +532,16 @@ fn takes(plan: &Plan) -> Vec<Vec<bool>> {
             Stage::Latest(latest) => latest.kinds.iter().any(|kind| needed(*kind)),
         };
         for kept_as in stage.taken().iter().filter(|_| is_needed) {
-            taken[usize::from(kept_as.from)] = true;
+            taken[usize::from(kept_as.from)] = Takes::Record;
         }
         // Frames that it reads itself are its own, whether or not anybody wants what comes of them.
         let frames: Vec<u16> =
             stage.layouts().iter().filter_map(|layout| Some(kinds.get(usize::from(*layout))?.frame)).collect();
         for (kind, taken) in kinds.iter().zip(&mut taken) {
-            *taken |= frames.contains(&kind.frame) && !kind.is_composed && (!kind.is_part || kind.is_open);
+            let is_read = frames.contains(&kind.frame) && !kind.is_composed && (!kind.is_part || kind.is_open);
+            if *taken == Takes::No && is_read {
+                *taken = Takes::Frame;
+            }
         }
         takes.push(taken);
     }
@@ -594,11 +607,9 @@ impl Bench<'_> {
     fn hold(&mut self, row: Row, layout: u16, slot: u16) -> Row {
         let kind = usize::from(row.kind);
         // Stages behind that read frames themselves do not read what this one has taken.
-        let mut later = self.plan.0.stages.iter().zip(self.takes).skip(self.stage + 1);
+        let mut later = self.takes.iter().skip(self.stage + 1);
         let goes_on = self.plan.0.kinds.get(kind).is_some_and(|kind| kind.wanted)
-            || later.any(|(stage, takes)| {
-                takes.get(kind).is_some_and(|takes| *takes) && stage.taken().iter().any(|taken| taken.from == row.kind)
-            });
+            || later.any(|takes| takes.get(kind) == Some(&Takes::Record));
         if !goes_on {
             return row.kept_as(layout).in_slot(slot);
         }
