@@ -83,9 +83,14 @@ impl Kept {
         self.origin.range(self.offset, &self.frame)
     }
 
+    /// When its first byte arrived.
+    pub(crate) fn received(&self) -> Option<Time> {
+        self.origin.marks.at(self.offset)
+    }
+
     /// When its last byte arrived.
     pub(crate) fn completed(&self) -> Option<Time> {
-        self.record().completed()
+        self.origin.marks.at(self.offset + (self.frame.len() as u64).max(1) - 1)
     }
 
     /// It as a record.

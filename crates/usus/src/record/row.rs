@@ -121,17 +121,19 @@ impl Row {
         self.into_frames(&mut |kept| spent.push(kept));
     }
 
-    /// When the first byte of its first frame arrived, and the last one of all.
-    pub(crate) fn times(&self) -> (Option<Time>, Option<Time>) {
-        let received = self.first().and_then(|kept| kept.record().received());
-        let mut completed = None;
-        self.frames(&mut |kept| completed = completed.max(kept.completed()));
-        (received, completed.or_else(|| self.first().and_then(Kept::completed)))
+    /// When the first byte of its first frame arrived.
+    pub(crate) fn received(&self) -> Option<Time> {
+        self.first().and_then(Kept::received)
     }
 
-    /// When its last byte arrived.
+    /// When the last byte of all its frames arrived.
     pub(crate) fn completed(&self) -> Option<Time> {
-        self.times().1
+        if let Of::Frame(kept) = &self.of {
+            return kept.completed();
+        }
+        let mut completed = None;
+        self.frames(&mut |kept| completed = completed.max(kept.completed()));
+        completed.or_else(|| self.first().and_then(Kept::completed))
     }
 
     /// A value that agrees in records that belong together, by its place among them; nothing if there are not so many.

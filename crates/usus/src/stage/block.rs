@@ -199,7 +199,7 @@ impl Opened {
 
     fn push(&mut self, row: Row, bench: &mut Bench<'_>) {
         if self.rows.is_empty() {
-            self.begun = row.times().0;
+            self.begun = row.received();
             self.rows = bench.list();
         }
         self.bytes += row.first().map_or(0, |kept| kept.frame.len());

@@ -87,7 +87,7 @@ impl Exchanges {
         match told {
             Told::Row(row) => {
                 // What has begun in time is in time.
-                if let Some(now) = row.times().0 {
+                if let Some(now) = row.received() {
                     self.expire(of, Now::at(now), bench);
                 }
                 self.take(of, row, bench);
@@ -162,7 +162,7 @@ impl Exchanges {
             let question = &mut self.open[place];
             let of = &of[question.of];
             for member in of.members.iter().filter(|member| member.is != Side::Question) {
-                let begun = row.times().0;
+                let begun = row.received();
                 let Some(own) = question.fits(of, member, &mut row, bench) else { continue };
                 let question = self.open.remove(place)?;
                 if !of.unique && question.may_hide_another() {
