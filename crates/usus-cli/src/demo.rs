@@ -252,17 +252,26 @@ struct Found {
 }
 
 impl Found {
+    /// Whether it is no question that got no answer.
+    fn has_answer(&self) -> bool {
+        !self.fields.iter().any(|(_, fact)| says_no_answer(fact))
+    }
+
     fn says(&self, truth: &Truth) -> bool {
-        // Of what did not arrive whole it is not known when it came; and a damaged answer may be lost as a whole, or look like the next one's begin.
-        let unanswered = |fact: &Fact| [Fact::from("disturbed"), Fact::from("no_answer")].contains(fact);
+        // Of what did not arrive whole it is not known when it came; and a question whose answer was damaged may have got none.
+        let has_answer = self.has_answer();
         let agrees = |name: &str, fact: &Fact, said: &Fact| {
-            let may_differ = name == "latency" || (unanswered(fact) && unanswered(said));
+            let may_differ = name == "latency" || (!has_answer && (says_no_answer(fact) || *fact == Fact::from("")));
             fact == said || (truth.offset.is_none() && may_differ)
         };
         let mut fields = self.fields.iter().zip(&truth.fields);
         self.fields.len() == truth.fields.len()
             && fields.all(|((name, fact), (known, said))| name == known && agrees(name, fact, said))
     }
+}
+
+fn says_no_answer(fact: &Fact) -> bool {
+    [Fact::from("disturbed"), Fact::from("no_answer")].contains(fact)
 }
 
 struct Verdict {
@@ -292,7 +301,7 @@ impl Check {
     fn verdict(&self, truth: &[&Truth], ledgers: &Ledgers) -> Verdict {
         let key = |truth: &Truth| Some((truth.offset?, truth.kind.to_owned()));
         let whole: BTreeMap<_, &Truth> = truth.iter().filter_map(|truth| Some((key(truth)?, *truth))).collect();
-        let (mut covered, mut sound, mut unprotected) = (0, 0, 0);
+        let (mut covered, mut sound, mut unanswered, mut unprotected) = (0, 0, 0, 0);
         for (key @ (offset, _), truth) in &whole {
             match self.records.get(key) {
                 Some(found) if found.says(truth) => {}
@@ -306,7 +315,10 @@ impl Check {
         for ((offset, kind), found) in self.records.iter().filter(|(key, _)| !whole.contains_key(key)) {
             let damaged = || truth.iter().filter(|truth| truth.offset.is_none() && truth.kind == *kind);
             if damaged().any(|truth| found.says(truth)) {
-                sound += 1;
+                match found.has_answer() {
+                    true => sound += 1,
+                    false => unanswered += 1,
+                }
             } else if damaged().any(|truth| !truth.protected) {
                 unprotected += 1;
             } else {
@@ -326,13 +338,14 @@ impl Check {
         } else {
             format!("{} arrived damaged", grouped(damaged))
         };
-        text += &match (damaged, sound + unprotected) {
+        text += &match (damaged, sound + unanswered + unprotected) {
             (1, 0) => ", and it is not among the records".to_owned(),
             (_, 0) => ", and none of them is among the records".to_owned(),
             (_, found) => {
                 let mut parts = Vec::new();
                 parts.extend((damaged > found).then(|| format!("{} not among the records", damaged - found)));
                 parts.extend((sound > 0).then(|| format!("{sound} there with all that was sent")));
+                parts.extend((unanswered > 0).then(|| format!("{unanswered} there as questions without an answer")));
                 parts.extend(
                     (unprotected > 0)
                         .then(|| format!("{unprotected} not to be told from sound ones, without a checksum")),

@@ -139,15 +139,12 @@ fn arrival(recording: &Recording, offset: u64) -> Option<i64> {
 }
 
 impl Truth {
-    /// What a question says with its answer, as far as that has come. Of one whose answer was damaged it is not known how that looks.
+    /// What a question says with its answer, if that was sent. Of one whose answer was damaged it is not known where, or whether, that is told.
     fn answered_by(self, answer: Option<&Truth>, latency: Option<i64>) -> Truth {
-        let unanswered = |outcome: &str| {
-            let without = |(name, fact): &(&'static str, Fact)| match *name {
-                "state" | "weight" | "error" => (*name, "".into()),
-                "outcome" => (*name, outcome.into()),
-                _ => (*name, fact.clone()),
-            };
-            self.fields.iter().map(without).collect()
+        let without = |(name, fact): &(&'static str, Fact)| match *name {
+            "state" | "weight" | "error" => (*name, "".into()),
+            "outcome" => (*name, "no_answer".into()),
+            _ => (*name, fact.clone()),
         };
         let with_latency = |(name, fact): &(&'static str, Fact)| match (*name, latency) {
             // Milliseconds, in whole microseconds.
@@ -155,9 +152,8 @@ impl Truth {
             _ => (*name, fact.clone()),
         };
         let (offset, fields) = match answer {
-            None => (self.offset, unanswered("no_answer")),
-            Some(answer) if answer.offset.is_none() => (None, unanswered("disturbed")),
-            Some(_) => (self.offset, self.fields.iter().map(with_latency).collect()),
+            None => (self.offset, self.fields.iter().map(without).collect()),
+            Some(answer) => (answer.offset.and(self.offset), self.fields.iter().map(with_latency).collect()),
         };
         Truth { offset, fields, ..self }
     }
