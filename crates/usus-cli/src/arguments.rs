@@ -132,7 +132,7 @@ pub(crate) struct Check {
     /// Of --against: one JSON object instead of words
     #[arg(long, requires = "against")]
     pub(crate) json: bool,
-    /// The line of which --bytes, --text or --against are, in a format that speaks of several
+    /// The line of which --bytes, --text or --against are, in a format that speaks of several (without it, one frame is of the first line of which it makes sense)
     #[arg(long, value_name = "NAME")]
     pub(crate) line: Option<String>,
     #[command(flatten)]

@@ -121,8 +121,23 @@ impl Format {
     /// # Ok::<(), usus::Problems>(())
     /// ```
     pub fn explain(&self, role: Option<&str>, bytes: &[u8], is_text: bool) -> Result<Vec<Explained>, Problems> {
-        let open = self.as_read()?.with_all_shown();
-        let plan = compile::plan(&open)?;
+        let mut open = self.as_read()?.with_all_shown();
+        let mut explained = open.explain_once(role, bytes, is_text)?;
+        // What else it would be, had something else been asked.
+        let mut is_asking = explained.clone();
+        while let Some(kind) = is_asking.iter().find_map(|piece| piece.record.clone().filter(|kind| asks(kind))) {
+            open.records.retain(|record| record.kind.value != kind);
+            // Without it there may be no format.
+            is_asking = open.explain_once(role, bytes, is_text).unwrap_or_default();
+            is_asking.retain(|piece| piece.record.as_deref().is_some_and(asks) && piece.inside.is_none());
+            explained.append(&mut is_asking.clone());
+        }
+        Ok(explained)
+    }
+
+    /// The same, of a format that shows all, for what a frame is first of all.
+    fn explain_once(&self, role: Option<&str>, bytes: &[u8], is_text: bool) -> Result<Vec<Explained>, Problems> {
+        let plan = compile::plan(self)?;
         let explain = |bytes: &[u8]| {
             let mut explained = Vec::new();
             let take = &mut |event: Event<'_>, inside: Option<&str>| {
@@ -130,7 +145,7 @@ impl Format {
                 explained.extend(piece.map(|piece| Explained { inside: inside.map(ToString::to_string), ..piece }));
             };
             let (role, after) = (role.map(ToString::to_string), Span::from_nanoseconds(0));
-            let ledger = example::run(&plan, &open, &[Sending { role, bytes: bytes.to_vec(), is_text, after }], take);
+            let ledger = example::run(&plan, self, &[Sending { role, bytes: bytes.to_vec(), is_text, after }], take);
             if let Some(ledger) = ledger.ok().filter(|ledger| ledger.ignored_frames > 0) {
                 let reason = format!("{} bytes belong to frames that the format ignores", ledger.ignored);
                 explained.push(Explained::without_record(
@@ -198,13 +213,26 @@ impl Format {
         }
         for exchange in &self.exchanges {
             for (number, (word, side)) in exchange.own().enumerate() {
-                let called = format!("{}, {word} ({})", exchange.name.value, number + 1);
+                let asking = side.when.as_ref().filter(|when| when.text.contains(ASK));
+                let asking = asking.map_or_else(String::new, |when| format!("{IF}{}", when.text));
+                let called = format!("{}, {word} ({}){asking}", exchange.name.value, number + 1);
                 format.records.push(alone(side, called));
             }
         }
         (format.exchanges, format.merges, format.multiparts) = (Vec::new(), Vec::new(), Vec::new());
         format
     }
+}
+
+/// How a condition names the question.
+const ASK: &str = "ask.";
+
+/// What stands before the condition of what depends on a question, behind the name of its kind.
+const IF: &str = ", if ";
+
+/// Whether what is of that kind by itself depends on a question.
+fn asks(kind: &str) -> bool {
+    kind.contains(IF)
 }
 
 /// A part as a record by itself, whatever question was asked.
@@ -221,7 +249,7 @@ fn alone(part: &Declared, called: String) -> Declared {
 /// What of a condition does not ask for a question.
 fn without_question(condition: &Expression<String>, text: &str) -> Option<String> {
     let mut asks = false;
-    condition.names(&mut |name| asks |= name.starts_with("ask."));
+    condition.names(&mut |name| asks |= name.starts_with(ASK));
     match &condition.node {
         _ if !asks => Some(text.get(condition.span.clone())?.to_string()),
         Node::And(sides) => {

@@ -206,18 +206,29 @@ fn explain(name: &str, bytes: &[u8], is_text: bool, line: Option<&str>, voice: &
         voice.fail(&format!("the format speaks of no line {unknown}"));
         return Ending::WrongUsage;
     }
-    let explained = match format.explain(line, bytes, is_text) {
-        Ok(explained) => explained,
-        Err(problems) => {
-            voice.fail(&format!("{name}: {problems}"));
-            return Ending::Failed;
-        }
+    // Where no line is told, it is the first one of which it makes sense.
+    let lines: Vec<Option<&str>> = match line {
+        None if format.lines.len() > 1 => format.lines.iter().map(|line| Some(line.role.value.as_str())).collect(),
+        line => vec![line],
     };
-    let text: String = explained.iter().map(explained_text).collect();
-    let printed = print(&text, voice);
-    let sound = |piece: &Explained| piece.record.is_some() && piece.reason.is_empty();
-    match printed {
-        Ending::Done if !explained.iter().any(sound) => Ending::NothingRecognised,
+    let is_sound = |piece: &Explained| piece.record.is_some() && piece.reason.is_empty();
+    let mut text = String::new();
+    for line in lines {
+        let explained = match format.explain(line, bytes, is_text) {
+            Ok(explained) => explained,
+            Err(problems) => {
+                voice.fail(&format!("{name}: {problems}"));
+                return Ending::Failed;
+            }
+        };
+        let told: String = explained.iter().map(explained_text).collect();
+        if explained.iter().any(is_sound) {
+            return print(&told, voice);
+        }
+        text += &told;
+    }
+    match print(&text, voice) {
+        Ending::Done => Ending::NothingRecognised,
         printed => printed,
     }
 }

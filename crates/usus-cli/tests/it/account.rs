@@ -158,6 +158,10 @@ fn one_frame_is_taken_apart() {
     shown("check_bytes", &["check", ROPE, "--bytes", "A5 5A 08 01 2A 00 30 39 00 D7 11 F4 5A"], 0);
     shown("check_bytes_swapped", &["check", ROPE, "--bytes", "A55A08012A00303900D7115AF4"], 4);
     shown("check_text", &["check", "nmea-0183", "--text", "$WIMWV,214.8,R,10.5,K,A*1D"], 0);
+    shown("check_part", &["check", "demo/formats/brake-tester.toml", "--text", "Brake 2 force: 40.2 kN"], 0);
+    // What an answer says depends on the question, and it comes on the second line.
+    shown("check_answer", &["check", "demo/formats/doors.toml", "--text", "=07,12.5*0E"], 0);
+    shown("check_answer_damaged", &["check", "demo/formats/doors.toml", "--text", "=07,12.5*0F"], 4);
     let wrong = usus(&["check", ROPE, "--bytes", "A5 5"]);
     assert!(wrong.status == 2 && wrong.said.contains("bytes are written in hex"), "{}", wrong.said);
 }
