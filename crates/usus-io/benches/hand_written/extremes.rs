@@ -4,11 +4,11 @@ use std::convert::Infallible;
 use std::fs;
 
 use fastrand::Rng;
-use usus::{Decoder, Format, Plan, Record, Sink};
+use usus::{Decoder, Plan, Record, Sink};
 use usus_io::{Destination, Existing, OutputOptions, Outputs, PieceOptions, Pieces, RawBytes, pump_pieces};
 
 use crate::sum::Sum;
-use crate::{Contest, Extent, Summing, declared_csv, declared_decode, fastest, folder, in_turn, ratio};
+use crate::{Contest, Extent, Summing, compiled, declared_csv, declared_decode, fastest, folder, in_turn, ratio};
 
 /// Sums all values, and does not care for their order.
 #[derive(Default)]
@@ -91,10 +91,6 @@ pub fn run(contest: &Contest, extent: Extent) {
     say("CSV over JSON Lines", &times[0], &times[2], input.len());
     fs::remove_dir_all(tables).unwrap();
     fs::remove_file(lines).unwrap();
-}
-
-fn compiled(format: &str) -> Plan {
-    Format::parse(format).and_then(|format| format.compile()).expect("a sound format")
 }
 
 fn say(what: &str, over: &[f64], under: &[f64], bytes: usize) {
