@@ -4,7 +4,7 @@ use std::convert::Infallible;
 use std::fs;
 
 use fastrand::Rng;
-use usus::{Decoder, Plan, Record, Sink};
+use usus::{Decoder, Record, Sink};
 use usus_io::{Destination, Existing, OutputOptions, Outputs, PieceOptions, Pieces, RawBytes, pump_pieces};
 
 use crate::sum::Sum;
