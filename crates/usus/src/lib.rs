@@ -82,6 +82,7 @@ mod ledger;
 pub mod limits;
 mod logarithm;
 mod marks;
+mod modbus;
 mod owned;
 /// What joining decoders needs that each decode a part of a stream: see [`Decoder::follow`].
 pub mod parts {
@@ -116,7 +117,10 @@ struct Readme;
 /// assert!(plan.schema().kind("gga").is_some());
 /// # Ok::<(), usus::Problems>(())
 /// ```
-pub const SHIPPED: [(&str, &str); 1] = [("nmea-0183", include_str!("../formats/nmea-0183.toml"))];
+pub const SHIPPED: [(&str, &str); 2] = [
+    ("nmea-0183", include_str!("../formats/nmea-0183.toml")),
+    ("modbus-rtu", include_str!("../formats/modbus-rtu.toml")),
+];
 
 pub use decoder::{Decoder, Events, LineInside};
 pub use event::{Event, Notice, NoticeKind, Reject};

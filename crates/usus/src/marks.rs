@@ -39,6 +39,11 @@ impl Marks {
         }
     }
 
+    /// Whether any of them is known.
+    pub(crate) fn are_known(&self) -> bool {
+        self.known
+    }
+
     /// When the byte at an offset arrived.
     pub(crate) fn at(&self, offset: u64) -> Option<Time> {
         if !self.known {

@@ -86,7 +86,7 @@ pub(super) fn finish_frame(
         Framing::Burst(burst) => {
             burst.limit = burst.length.or(longest.filter(|_| !read_as_text)).unwrap_or(cap).min(cap);
         }
-        Framing::Text(_) | Framing::Sentence(_) => {}
+        Framing::Text(_) | Framing::Sentence(_) | Framing::Modbus(_) => {}
     }
     let fixed = match &draft.frame.framing {
         Framing::Packet(packet) => fixed_packets(packet, &draft.frame, kinds),

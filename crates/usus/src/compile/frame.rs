@@ -12,8 +12,8 @@ use crate::format::{self, CheckForm, FieldType, Format, Spanned};
 use crate::integer::Order;
 use crate::limits;
 use crate::plan::{
-    At, Burst, Check, CheckPlace, ChoiceKey, Coding, Dle, Edge, Frame, Framing, LayoutRow, Length, LengthPast, Packet,
-    Pairs, PartBefore, Pattern, Raw, Reading, Sentence, Separation, Slot, Stuffed, Stuffing, Text,
+    At, Burst, Check, CheckPlace, ChoiceKey, Coding, Dle, Edge, Frame, Framing, LayoutRow, Length, LengthPast, Modbus,
+    Packet, Pairs, PartBefore, Pattern, Raw, Reading, Sentence, Separation, Slot, Stuffed, Stuffing, Text,
 };
 use crate::problem::{ProblemKind, Problems};
 use crate::time::Span;
@@ -77,6 +77,10 @@ pub(super) fn compile_frame(
             end: *end,
             behind: declared.checksum_behind(),
             longest: 0,
+        }),
+        format::Cut::ModbusRtu { direction } => Framing::Modbus(Modbus {
+            requests: *direction != Some(format::Direction::Answers),
+            answers: *direction != Some(format::Direction::Requests),
         }),
         format::Cut::Idle { idle, length } => Framing::Burst(Burst {
             idle: silence(format, declared, *idle, problems),

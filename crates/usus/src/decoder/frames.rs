@@ -8,8 +8,8 @@ use super::line::{Line, Seen};
 use crate::claim::Extent;
 use crate::contents;
 use crate::framing::{
-    self, AnyPacket, Behind, Cobs, DleFrame, FixedFrame, Hdlc, Recognise, Recognised, Scan, Slip, SomeSentence,
-    StuffedFrame, Tools,
+    self, AnyPacket, Behind, Cobs, DleFrame, FixedFrame, Hdlc, ModbusFrame, Recognise, Recognised, Scan, Slip,
+    SomeSentence, StuffedFrame, Tools,
 };
 use crate::plan::{Choice, Frame, Framing, Kind, Packet, Plan, Stuffing};
 use crate::read::Cells;
@@ -69,6 +69,13 @@ impl Line {
                 Framing::Dle(dle) if dle.begins(bytes) => {
                     let frame_of_dle = DleFrame { dle: *dle, check: frame.check.as_ref() };
                     return self.frame_after_frame(plan, number, frame_of_dle, once, seen, sink);
+                }
+                // Where times are known, they are looked at.
+                Framing::Modbus(modbus)
+                    if !self.origin.marks.are_known() && frame.framing.may_begin(self.behind, bytes) =>
+                {
+                    let of_modbus = ModbusFrame { modbus: *modbus, check: frame.check.as_ref() };
+                    return self.frame_after_frame(plan, number, of_modbus, once, seen, sink);
                 }
                 _ => {}
             }

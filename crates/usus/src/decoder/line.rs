@@ -441,6 +441,8 @@ impl Line {
                 base: seen.base,
                 closed: closing.is_some(),
                 silence: self.silences.front().copied(),
+                marks: &self.origin.marks,
+                character: self.character,
             };
             let route = &plan.0.routes[self.route];
             match framing::next(&plan.0, route, &view, self.at, self.behind, &mut self.scan) {

@@ -60,6 +60,12 @@ impl Check {
         }
     }
 
+    /// The CRC of Modbus RTU.
+    pub(super) fn of_modbus_rtu() -> Check {
+        let form = Integer { bytes: 2, signed: false, order: Order::Little };
+        Check::new("CRC-16/MODBUS", CheckForm::Binary(form))
+    }
+
     /// Bytes that it takes behind the end of its packet.
     pub fn size_behind(&self) -> usize {
         if self.behind { self.form.size() } else { 0 }

@@ -11,8 +11,8 @@ use toml::de::{DeTable, DeValue};
 use super::keys::{Keys, unknown_word};
 use super::pattern::BytePattern;
 use super::{
-    Coding, Cut, FieldType, Frame, Length, LengthField, LineEnd, PartBefore, Presence, Read, Repeated, Silence,
-    Spanned, checksum, field,
+    Check, Coding, Cut, Direction, FieldType, Frame, Length, LengthField, LineEnd, PartBefore, Presence, Read,
+    Repeated, Silence, Spanned, checksum, field,
 };
 use crate::limits;
 use crate::problem::{ProblemKind, Problems};
@@ -20,7 +20,8 @@ use crate::time::Span;
 use crate::unit;
 use crate::value::{Charset, Decimal};
 
-const CUTS: [&str; 10] = ["text", "nmea-0183", "packet", "slip", "cobs", "hdlc", "dle", "idle", "break", "fixed"];
+const CUTS: [&str; 11] =
+    ["text", "nmea-0183", "packet", "slip", "cobs", "hdlc", "dle", "modbus-rtu", "idle", "break", "fixed"];
 
 pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<Frame> {
     let mut keys = Keys::new(table, span, "`[[frame]]`", problems);
@@ -31,6 +32,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let cut = cut_word.as_ref().and_then(|word| read_cut(&mut keys, word));
     let checksums = match cut {
         Some(Cut::Sentence { .. }) => Vec::new(),
+        Some(Cut::ModbusRtu { .. }) => [Check::of_modbus_rtu()].into(),
         _ => {
             let has_end = matches!(cut, Some(Cut::Packet { end: Some(_), .. } | Cut::Dle { .. }));
             checksum::read(&mut keys, has_end, matches!(cut, Some(Cut::Text { .. })))
@@ -70,6 +72,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     keys.done();
     let name = name.unwrap_or_else(|| match cut_word.as_ref().map(|word| word.value.as_str()) {
         Some("nmea-0183") => "sentence".to_string(),
+        Some("modbus-rtu") => "message".to_string(),
         Some(word) => word.to_string(),
         None => String::new(),
     });
@@ -120,6 +123,10 @@ fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
         "cobs" => Some(Cut::Cobs),
         "hdlc" => Some(Cut::Hdlc),
         "dle" => read_dle(keys),
+        "modbus-rtu" => {
+            let words = [("requests", Direction::Requests), ("answers", Direction::Answers)];
+            Some(Cut::ModbusRtu { direction: keys.word("direction", "direction of messages", &words) })
+        }
         "idle" => {
             if keys.value("idle").is_none() {
                 keys.missing("idle");

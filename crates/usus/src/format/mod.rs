@@ -538,6 +538,11 @@ pub enum Cut {
         /// `end`: the escape and what follows it.
         end: [u8; 2],
     },
+    /// Modbus RTU (Modbus over Serial Line V1.02): messages of an address, a function and a CRC.
+    ModbusRtu {
+        /// `direction`: which way the messages of this line go, where it is not shared.
+        direction: Option<Direction>,
+    },
     /// What is sent between two silences.
     Idle {
         /// `idle`: how long the silence is at least.
@@ -565,6 +570,15 @@ impl Cut {
             _ => Read::Bytes,
         }
     }
+}
+
+/// Which way the messages of a line go.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Direction {
+    /// From the master.
+    Requests,
+    /// From the units.
+    Answers,
 }
 
 /// How long a silence is.

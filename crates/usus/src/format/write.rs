@@ -10,8 +10,8 @@ use toml_writer::{ToTomlKey, ToTomlValue, TomlKeyBuilder, TomlStringBuilder};
 use super::pattern::pattern_of;
 use super::write_composed;
 use super::{
-    BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Example, ExampleFrame, Expected, Field,
-    FieldType, Format, Frame, Gives, Ignore, Integer, Length, LengthField, LineEnd, Literal, PartBefore, Place,
+    BitsFrom, BytePattern, Check, CheckForm, Clean, Coding, Count, Cut, Direction, Example, ExampleFrame, Expected,
+    Field, FieldType, Format, Frame, Gives, Ignore, Integer, Length, LengthField, LineEnd, Literal, PartBefore, Place,
     Presence, Read, Record, Repeated, Sign, Silence, Spanned, When, Width,
 };
 use crate::checksum::Algorithm;
@@ -91,6 +91,7 @@ fn frame(frame: &Frame) -> Keys {
         Cut::Cobs => "cobs",
         Cut::Hdlc => "hdlc",
         Cut::Dle { .. } => "dle",
+        Cut::ModbusRtu { .. } => "modbus-rtu",
         Cut::Idle { .. } => "idle",
         Cut::Break { .. } => "break",
         Cut::Fixed { .. } => "fixed",
@@ -125,6 +126,13 @@ fn frame(frame: &Frame) -> Keys {
             keys.text("start", Some(&pattern_of(start)));
             keys.text("end", Some(&pattern_of(end)));
         }
+        Cut::ModbusRtu { direction } => {
+            let word = direction.map(|direction| match direction {
+                Direction::Requests => "requests",
+                Direction::Answers => "answers",
+            });
+            keys.text("direction", word);
+        }
         Cut::Idle { idle, length } => {
             keys.text("idle", Some(&silence(*idle)));
             keys.shown("length", length.as_ref().map(|length| length.value));
@@ -137,7 +145,8 @@ fn frame(frame: &Frame) -> Keys {
         keys.put("coding", format!("[{}]", steps.join(", ")));
     }
     keys.text("read", read_word(frame.read.as_ref()));
-    keys.list("checksum", frame.checksums.iter().map(|declared| check(declared).inline()).collect());
+    let own = if matches!(frame.cut, Cut::ModbusRtu { .. }) { &[][..] } else { &frame.checksums };
+    keys.list("checksum", own.iter().map(|declared| check(declared).inline()).collect());
     keys.list("separator", frame.separators.iter().map(|separator| quoted(&separator.value)).collect());
     keys.flag("joined", frame.joined);
     keys.text("assign", written(&frame.assign));

@@ -24,6 +24,7 @@ mod coding;
 mod columns;
 mod dle;
 mod fixed;
+mod modbus;
 mod packet;
 mod pass;
 mod run;
@@ -38,6 +39,7 @@ pub(crate) use coding::{decoded as coded, sent_before};
 pub(crate) use columns::Columns;
 pub(crate) use dle::DleFrame;
 pub(crate) use fixed::{FixedFrame, is_sound};
+pub(crate) use modbus::ModbusFrame;
 pub(crate) use packet::AnyPacket;
 pub(crate) use pass::split;
 pub(crate) use scan::Scan;
@@ -52,8 +54,10 @@ use alloc::vec::Vec;
 use crate::check::Whole;
 use crate::checksum::Stretch;
 use crate::claim::Choices;
-use crate::plan::{Check, CheckPlace, Choice, Frame, Framing, Inner};
+use crate::marks::Marks;
+use crate::plan::{Check, CheckPlace, Choice, Frame, Framing, Inner, Modbus};
 use crate::reason::Reason;
+use crate::time::Span;
 
 use scan::{Sought, Start};
 
@@ -62,7 +66,9 @@ impl Framing {
     pub(crate) fn searches(&self) -> bool {
         match self {
             Framing::Text(_) | Framing::Burst(_) => false,
-            Framing::Sentence(_) | Framing::Packet(_) | Framing::Stuffed(_) | Framing::Dle(_) => true,
+            Framing::Sentence(_) | Framing::Packet(_) | Framing::Stuffed(_) | Framing::Dle(_) | Framing::Modbus(_) => {
+                true
+            }
         }
     }
 
@@ -74,6 +80,7 @@ impl Framing {
             Framing::Packet(packet) => packet.longest,
             Framing::Stuffed(stuffed) => stuffed.longest,
             Framing::Dle(dle) => dle.longest,
+            Framing::Modbus(_) => Modbus::LONGEST,
             Framing::Burst(burst) => burst.limit,
         }
     }
@@ -86,6 +93,7 @@ impl Framing {
             Framing::Packet(packet) => packet.find(place.view, from),
             Framing::Stuffed(of) => stuffed::find(of.stuffing.delimiter(), place, from, failed),
             Framing::Dle(dle) => dle.find(place.view, from),
+            Framing::Modbus(_) => Modbus::find(place, from),
         }
     }
 
@@ -97,6 +105,7 @@ impl Framing {
             Framing::Packet(packet) => packet.start.begins(bytes),
             Framing::Stuffed(of) => stuffed::begins(of.stuffing.delimiter(), behind, bytes),
             Framing::Dle(dle) => dle.begins(bytes),
+            Framing::Modbus(_) => bytes.get(1).is_some_and(|code| crate::modbus::is_known(*code)),
         }
     }
 
@@ -108,13 +117,14 @@ impl Framing {
             Framing::Packet(packet) => packet.judge(candidate, sought, tools),
             Framing::Stuffed(stuffed) => stuffed.judge(candidate, sought, tools),
             Framing::Dle(dle) => dle.judge(candidate, sought, tools),
+            Framing::Modbus(modbus) => modbus.judge(candidate),
         }
     }
 
     /// What lies in a whole frame between what delimits it, unstuffed; nothing is tested of it.
     pub(crate) fn contents(&self, frame: &[u8], decoded: &mut Vec<u8>) -> Option<Contents> {
         match self {
-            Framing::Text(_) | Framing::Burst(_) => Some(Contents::Lie(0, frame.len() as u32)),
+            Framing::Text(_) | Framing::Burst(_) | Framing::Modbus(_) => Some(Contents::Lie(0, frame.len() as u32)),
             Framing::Sentence(_) => Some(Contents::Lie(1, frame.len() as u32)).filter(|_| !frame.is_empty()),
             Framing::Packet(packet) => packet.contents(frame),
             Framing::Stuffed(stuffed) => stuffed.contents(frame, decoded),
@@ -125,7 +135,9 @@ impl Framing {
     /// What lies behind a frame of it.
     fn behind(&self) -> Behind {
         match self {
-            Framing::Text(_) | Framing::Burst(_) | Framing::Packet(_) | Framing::Dle(_) => Behind::Frame,
+            Framing::Text(_) | Framing::Burst(_) | Framing::Packet(_) | Framing::Dle(_) | Framing::Modbus(_) => {
+                Behind::Frame
+            }
             Framing::Sentence(_) => Behind::Sentence,
             Framing::Stuffed(of) => Behind::Delimiter(of.stuffing.delimiter()),
         }
@@ -134,7 +146,9 @@ impl Framing {
     /// What lies at a position and carries nothing by its rules.
     fn filler(&self, place: &Place<'_>) -> Filler {
         match self {
-            Framing::Text(_) | Framing::Burst(_) | Framing::Packet(_) | Framing::Dle(_) => Filler::None,
+            Framing::Text(_) | Framing::Burst(_) | Framing::Packet(_) | Framing::Dle(_) | Framing::Modbus(_) => {
+                Filler::None
+            }
             Framing::Sentence(_) => sentence::line_end(place),
             Framing::Stuffed(of) => stuffed::filler(of.stuffing.delimiter(), place),
         }
@@ -210,6 +224,10 @@ pub(crate) struct View<'a> {
     pub(crate) closed: bool,
     /// The first place behind the position where the line was silent for long enough to end a text.
     pub(crate) silence: Option<u64>,
+    /// When its bytes arrived.
+    pub(crate) marks: &'a Marks,
+    /// How long a character takes, if that is known.
+    pub(crate) character: Option<Span>,
 }
 
 impl<'a> View<'a> {

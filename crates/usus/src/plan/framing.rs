@@ -15,6 +15,7 @@ pub(crate) enum Framing {
     Packet(Box<Packet>),
     Stuffed(Stuffed),
     Dle(Dle),
+    Modbus(Modbus),
     Burst(Burst),
 }
 
@@ -119,6 +120,15 @@ pub(crate) struct Dle {
     pub(crate) behind: usize,
     /// The most bytes that a frame can have, as it is sent.
     pub(crate) longest: usize,
+}
+
+/// Frames of Modbus RTU, which their lengths and their CRC tell.
+#[derive(Clone, Copy)]
+pub(crate) struct Modbus {
+    /// Whether requests are among them.
+    pub(crate) requests: bool,
+    /// Whether answers are among them.
+    pub(crate) answers: bool,
 }
 
 /// What lies between two silences or breaks.

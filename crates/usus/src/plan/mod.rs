@@ -36,7 +36,7 @@ pub(crate) use field::{
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use form::{Form, Step, Walk};
 pub(crate) use framing::{
-    Burst, Dle, Framing, Length, LengthPast, Packet, PartBefore, Sentence, Stuffed, Stuffing, Text,
+    Burst, Dle, Framing, Length, LengthPast, Modbus, Packet, PartBefore, Sentence, Stuffed, Stuffing, Text,
 };
 pub(crate) use inside::{Carried, Inside};
 pub use layout::LayoutRow;

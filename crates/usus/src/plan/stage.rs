@@ -86,6 +86,8 @@ pub(crate) struct Exchange {
     pub(crate) has_key: bool,
     /// Whether the key of each question is its own.
     pub(crate) unique: bool,
+    /// Whether they are messages of Modbus, of which more is known; then how many bytes their checksum has.
+    pub(crate) modbus: Option<usize>,
     /// The routes of lines on which answers come.
     pub(crate) routes: Box<[usize]>,
     /// Those on which questions come.

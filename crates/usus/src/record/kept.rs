@@ -78,6 +78,11 @@ impl Kept {
         kept
     }
 
+    /// What is read of it.
+    pub(crate) fn contents(&self) -> &[u8] {
+        self.contents.of(&self.frame, &self.decoded).0
+    }
+
     /// Where it stands in its stream: offset and length.
     pub(crate) fn range(&self) -> (u64, u64) {
         self.origin.range(self.offset, &self.frame)

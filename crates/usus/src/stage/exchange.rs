@@ -6,12 +6,14 @@
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
+use super::bus::{self, Bus, Either, RunEnd};
 use super::{Bench, Gap, Now, Own, Said, Told, is_open, is_over};
 use crate::claim::operand;
 use crate::contents::Ask;
 use crate::expression::Operand;
 use crate::input::LineId;
-use crate::plan::{Exchange, Member, Side};
+use crate::modbus::{self, Length};
+use crate::plan::{Exchange, Framing, Member, Side};
 use crate::reason::Reason;
 use crate::record::{Made, Of, Otherwise, Row};
 use crate::time::{Span, Time};
@@ -24,7 +26,21 @@ pub(super) struct Exchanges {
     closed: VecDeque<Closed>,
     /// Whether nothing was asked since the recording began, or since bytes were missing.
     fresh: bool,
+    /// Of messages that may be questions as well as answers, how they followed one another.
+    bus: Bus,
+    /// What may be questions as well as answers.
+    run: Option<Run>,
 }
+
+/// Messages that are alike and may go either way, from one on before which something was missed. Which of them are questions shows at their end.
+#[derive(Clone, Debug, PartialEq)]
+struct Run {
+    first: Question,
+    rest: Vec<Row>,
+}
+
+/// The most messages of a run.
+const RUN: usize = 32;
 
 #[derive(Clone, Debug, PartialEq)]
 struct Question {
@@ -42,6 +58,8 @@ struct Question {
     hidden: u64,
     /// Whether its echo has come, or something else.
     echoed: bool,
+    /// Whether it may be an answer, whose question was not seen.
+    uncertain: bool,
     /// How often it was asked before and not answered.
     retry: u32,
 }
@@ -64,6 +82,8 @@ const ANSWERED: &str = "answered";
 const ERROR: &str = "error";
 const NO_ANSWER: &str = "no_answer";
 const DISTURBED: &str = "disturbed";
+const UNDETERMINED: &str = "undetermined";
+const BROADCAST: &str = "broadcast";
 
 impl Exchanges {
     /// A line of questions begins, and one may have been asked before.
@@ -72,7 +92,7 @@ impl Exchanges {
     }
 
     pub(super) fn is_idle(&self) -> bool {
-        self.open.is_empty()
+        self.open.is_empty() && self.run.is_none()
     }
 
     pub(super) fn deadline(&self, of: &[Exchange]) -> Option<Time> {
@@ -80,7 +100,8 @@ impl Exchanges {
             let answer = question.asked.map(|asked| asked.after(of[question.of].within));
             question.overtaken.into_iter().chain(answer).min()
         };
-        self.open.iter().filter_map(until).min()
+        let run = self.run.iter().filter_map(|run| Some(run.completed()?.after(of[run.first.of].within)));
+        self.open.iter().filter_map(until).chain(run).min()
     }
 
     pub(super) fn tell(&mut self, of: &[Exchange], told: Told<'_>, bench: &mut Bench<'_>) {
@@ -106,10 +127,14 @@ impl Exchanges {
         while let Some(over) = self.open.iter().position(is_over) {
             self.close(of, over, bench);
         }
+        if self.run.as_ref().is_some_and(|run| super::is_over(run.completed(), of[run.first.of].within, now)) {
+            self.settle(of, RunEnd::Followed, bench);
+        }
     }
 
     /// Nobody knows any more what is the answer to a question that is open; those that another has overtaken have none.
     fn give_up(&mut self, of: &[Exchange], bench: &mut Bench<'_>) {
+        self.settle(of, RunEnd::Disturbed, bench);
         while let Some(question) = self.open.front() {
             if question.overtaken.is_some() {
                 self.close(of, 0, bench);
@@ -127,13 +152,18 @@ impl Exchanges {
             None => {
                 self.give_up(of, bench);
                 self.closed.clear();
+                self.bus.lose();
                 self.begins();
             }
         }
     }
 
-    fn disturb(&mut self, of: &[Exchange], line: LineId, bytes: u64, bench: &Bench<'_>) {
+    fn disturb(&mut self, of: &[Exchange], line: LineId, bytes: u64, bench: &mut Bench<'_>) {
         let (asks, answers) = is_on(of, line, bench);
+        if asks || answers {
+            self.bus.lose();
+            self.settle(of, RunEnd::Disturbed, bench);
+        }
         for question in &mut self.open {
             question.disturbed |= answers;
             question.echoed = true;
@@ -142,6 +172,10 @@ impl Exchanges {
     }
 
     fn take(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) {
+        let row = match self.go_on(of, row, bench) {
+            Some(row) => row,
+            None => return,
+        };
         let row = match self.answer(of, row, bench) {
             Some(row) => row,
             None => return,
@@ -160,21 +194,45 @@ impl Exchanges {
         let mut row = row;
         for place in 0..self.open.len() {
             let question = &mut self.open[place];
+            let all = of;
             let of = &of[question.of];
+            if !question.may_be_answered_by(of, &row) {
+                continue;
+            }
+            if of.may_ask(&row, bench) {
+                match self.bus.either(question.asked.zip(row.received()).map(|(asked, begun)| begun.since(asked))) {
+                    // Another question may have come before it, and it may be one itself.
+                    Either::Answer if question.may_hide_another(of) => {
+                        question.uncertain = true;
+                        continue;
+                    }
+                    Either::Answer => {}
+                    Either::Again => continue,
+                    Either::Undetermined => return self.leave_open(all, place, row, bench),
+                }
+            }
             for member in of.members.iter().filter(|member| member.is != Side::Question) {
                 let begun = row.received();
                 let Some(own) = question.fits(of, member, &mut row, bench) else { continue };
                 let question = self.open.remove(place)?;
-                if !of.unique && question.may_hide_another() {
+                let latency = question.asked.zip(begun).map(|(asked, begun)| begun.since(asked));
+                let is_prompt = of.modbus.is_some() && self.bus.is_prompt(latency);
+                let is_late = of.modbus.is_some() && question.hidden > 0 && self.bus.either(latency) == Either::Again;
+                if !of.unique && !is_prompt && (is_late || question.may_hide_another(of)) {
                     self.remember(&question, false);
                     let rows = bench.list();
-                    bench.pass(question.record(of, None, DISTURBED, None, rows));
+                    let outcome = if of.modbus.is_some() { UNDETERMINED } else { DISTURBED };
+                    bench.pass(question.record(of, None, outcome, None, rows));
                     bench.undo(&mut row, own);
                     refuse(row, own, Reason::Between { kind: of.kind }, bench);
                     return None;
                 }
                 let answer = bench.keep(row, own, member.slot);
-                let latency = question.asked.zip(begun).map(|(asked, begun)| begun.since(asked));
+                if question.uncertain && of.may_ask(&answer, bench) {
+                    self.run = Some(Run { first: question, rest: [answer].into() });
+                    return None;
+                }
+                self.bus.answered(latency.filter(|_| !of.may_ask(&answer, bench)));
                 let outcome = if member.is == Side::Error { ERROR } else { ANSWERED };
                 self.remember(&question, true);
                 let rows = bench.list();
@@ -206,12 +264,21 @@ impl Exchanges {
         let asked = row.completed();
         let found = of.iter().enumerate().find_map(|(number, exchange)| {
             let mut questions = exchange.members.iter().filter(|member| member.is == Side::Question);
+            if exchange.modbus.is_some() && !exchange.may_ask(&row, bench) {
+                return None;
+            }
             questions.find_map(|member| Some((number, member.slot, bench.read_by(&member.by, &mut row)?)))
         });
         let Some((number, slot, own)) = found else { return Some(row) };
         let room = of[number].open;
+        // On one line the order of the bytes says what came first.
+        let is_apart = row.first().is_some_and(|kept| !is_on(of, kept.origin.line, bench).1);
+        let begun = row.received();
+        for question in self.open.iter().filter(|question| !question.disturbed && !question.uncertain) {
+            self.bus.unanswered(question.asked.zip(begun).map(|(asked, begun)| begun.since(asked)));
+        }
         while self.open.iter().filter(|question| question.overtaken.is_none()).count() >= room {
-            match (asked, self.open.iter().position(|question| question.overtaken.is_none())) {
+            match (asked.filter(|_| is_apart), self.open.iter().position(|question| question.overtaken.is_none())) {
                 (Some(_), Some(place)) => self.open[place].overtaken = asked,
                 (_, place) => self.close(of, place.unwrap_or(0), bench),
             }
@@ -227,7 +294,10 @@ impl Exchanges {
         let before = self.closed.back().filter(|closed| !closed.is_answered && closed.frame == frame);
         let retry = before.map_or(0, |before| before.retry + 1);
         self.fresh = false;
-        self.open.push_back(Question {
+        let of = &of[number];
+        let uncertain = of.may_answer(&row, bench) && !self.bus.in_step;
+        self.bus.in_step |= !uncertain;
+        let question = Question {
             of: number,
             key,
             row,
@@ -236,8 +306,15 @@ impl Exchanges {
             disturbed: false,
             hidden: 0,
             echoed: false,
+            uncertain,
             retry,
-        });
+        };
+        if of.modbus.is_some_and(|_| modbus::is_broadcast(of.message(&question.row).unwrap_or_default())) {
+            let rows = bench.list();
+            bench.pass(question.record(of, None, BROADCAST, None, rows));
+        } else {
+            self.open.push_back(question);
+        }
         None
     }
 
@@ -248,6 +325,9 @@ impl Exchanges {
         // Those that were asked for last have the first word.
         let last = self.closed.back().map_or(0, |closed| closed.of);
         let looks_like = (last..of.len()).chain(0..last).find_map(|number| {
+            if of[number].modbus.is_some() && !of[number].may_answer(&row, bench) {
+                return None;
+            }
             let mut answers = of[number].members.iter().filter(|member| member.is != Side::Question);
             let own = answers.find_map(|member| bench.read_by_asking(&member.by, &mut row, Ask::Any))?;
             key.clear();
@@ -283,9 +363,76 @@ impl Exchanges {
     fn close(&mut self, of: &[Exchange], place: usize, bench: &mut Bench<'_>) {
         if let Some(question) = self.open.remove(place) {
             self.remember(&question, false);
-            let (outcome, number_of) = (if question.disturbed { DISTURBED } else { NO_ANSWER }, question.of);
+            let number_of = question.of;
+            let outcome = match (question.uncertain, question.disturbed) {
+                (true, _) => UNDETERMINED,
+                (false, true) => DISTURBED,
+                (false, false) => NO_ANSWER,
+            };
             let rows = bench.list();
             bench.pass(question.record(&of[number_of], None, outcome, None, rows));
+        }
+    }
+
+    /// Closes a question with what may be its answer, or the question again: that is not known.
+    fn leave_open(&mut self, of: &[Exchange], place: usize, row: Row, bench: &mut Bench<'_>) -> Option<Row> {
+        let mut row = row;
+        let of = &of[self.open.get(place)?.of];
+        let found = of
+            .members
+            .iter()
+            .filter(|member| member.is != Side::Question)
+            .find_map(|member| Some((member.slot, self.open.get(place)?.fits(of, member, &mut row, bench)?)));
+        let (Some((slot, own)), Some(question)) = (found, self.open.remove(place)) else { return Some(row) };
+        let answer = bench.keep(row, own, slot);
+        self.bus.lose();
+        self.remember(&question, true);
+        let rows = bench.list();
+        bench.pass(question.record(of, Some(answer), UNDETERMINED, None, rows));
+        None
+    }
+
+    /// Takes what goes on with a run. Gives back what does not: that ends it.
+    fn go_on(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) -> Option<Row> {
+        let Some(run) = &mut self.run else { return Some(row) };
+        let gap = run.completed().zip(row.received()).map(|(last, begun)| begun.since(last));
+        let is_alike = run.rest.len() < RUN && frame_of(&run.first.row) == frame_of(&row);
+        let end = match self.bus.either(gap) {
+            Either::Answer if is_alike => {
+                run.rest.push(row);
+                return None;
+            }
+            // Nobody asks for something else so soon but behind an answer.
+            Either::Answer => RunEnd::Answered,
+            Either::Again if is_alike => RunEnd::Unanswered,
+            _ if is_alike => RunEnd::Disturbed,
+            _ => RunEnd::Followed,
+        };
+        self.settle(of, end, bench);
+        Some(row)
+    }
+
+    /// Says what a run is, if there is one.
+    fn settle(&mut self, of: &[Exchange], end: RunEnd, bench: &mut Bench<'_>) {
+        let Some(Run { mut first, rest }) = self.run.take() else { return };
+        let begins_asking = bus::begins_asking(1 + rest.len(), end);
+        if begins_asking == Some(false) {
+            let (of, rows) = (&of[first.of], bench.list());
+            bench.pass(first.record(of, None, UNDETERMINED, None, rows));
+        } else {
+            first.uncertain = begins_asking.is_none();
+            self.open.push_back(first);
+        }
+        self.bus.in_step = begins_asking.is_some();
+        for row in rest {
+            let row = match (self.open.len(), begins_asking) {
+                (0, _) => Some(row),
+                (_, Some(_)) => self.answer(of, row, bench),
+                (open, None) => self.leave_open(of, open - 1, row, bench),
+            };
+            if let Some(row) = row.and_then(|row| self.ask(of, row, bench)) {
+                self.stray(of, row, bench);
+            }
         }
     }
 
@@ -330,11 +477,65 @@ fn refuse(row: Row, own: Own, reason: Reason, bench: &mut Bench<'_>) {
     }
 }
 
+impl Run {
+    /// When the last byte of it arrived.
+    fn completed(&self) -> Option<Time> {
+        self.rest.last().and_then(Row::completed)
+    }
+}
+
+fn frame_of(row: &Row) -> Option<&[u8]> {
+    row.first().map(|kept| &*kept.frame)
+}
+
+impl Exchange {
+    /// The message in a frame of Modbus.
+    fn message<'r>(&self, row: &'r Row) -> Option<&'r [u8]> {
+        let contents = row.first()?.contents();
+        contents.get(..contents.len().checked_sub(self.modbus?)?)
+    }
+
+    /// Whether a message of Modbus can be a question.
+    fn may_ask(&self, row: &Row, bench: &Bench<'_>) -> bool {
+        self.is_whole(row, bench, |framing| framing.requests, modbus::of_request)
+    }
+
+    /// Whether a message of Modbus can be an answer.
+    fn may_answer(&self, row: &Row, bench: &Bench<'_>) -> bool {
+        self.is_whole(row, bench, |framing| framing.answers, modbus::of_answer)
+    }
+
+    fn is_whole(
+        &self,
+        row: &Row,
+        bench: &Bench<'_>,
+        goes: impl Fn(&crate::plan::Modbus) -> bool,
+        length: impl Fn(&[u8]) -> Length,
+    ) -> bool {
+        let Some((message, kept)) = self.message(row).zip(row.first()) else { return false };
+        let goes_that_way = match bench.plan.0.frames.get(usize::from(kept.of_frame().0)).map(|frame| &frame.framing) {
+            Some(Framing::Modbus(modbus)) => goes(modbus),
+            _ => true,
+        };
+        goes_that_way && length(message) == Length::Is(message.len())
+    }
+}
+
 impl Question {
+    /// Whether a message of Modbus is what it asks for; anything else may be.
+    fn may_be_answered_by(&self, of: &Exchange, row: &Row) -> bool {
+        match (of.message(&self.row), of.message(row)) {
+            (Some(request), Some(answer)) => modbus::answers(request, answer),
+            _ => true,
+        }
+    }
+
     /// Whether another question may be among what gave no record since it was asked: then what comes may be the answer to that.
-    fn may_hide_another(&self) -> bool {
+    fn may_hide_another(&self, of: &Exchange) -> bool {
         let length = self.row.first().map_or(0, |kept| kept.frame.len());
-        self.hidden > 0 && 2 * self.hidden >= length as u64
+        // How little of it may be left. On a bus each is as likely as the next, and they follow at once.
+        let parts = if of.modbus.is_some() { 4 } else { 2 };
+        self.hidden > 0 && parts * self.hidden >= length as u64
     }
 
     /// Whether that answers it. What does is read as the answer.
@@ -377,7 +578,11 @@ impl Question {
             0 => Made::Nothing,
             retry => Made::Number(Decimal::from_unsigned(retry.into())),
         };
-        let made = [Made::Word(outcome), latency.map_or(Made::Nothing, Made::Number), retry].into();
+        let mut made = Vec::from([Made::Word(outcome), latency.map_or(Made::Nothing, Made::Number), retry]);
+        if let Some(request) = of.message(&self.row) {
+            let bits = modbus::bits(request, answer.as_ref().and_then(|answer| of.message(answer)));
+            made.push(bits.map_or(Made::Nothing, Made::Text));
+        }
         rows.push(self.row);
         rows.extend(answer);
         Row::of_rows(of.kind, rows, made)

@@ -20,6 +20,7 @@
 //! - Counters are apart: they hold nothing back, and what they say of a part's first record is asked when it is joined.
 
 mod block;
+mod bus;
 mod counters;
 mod exchange;
 mod latest;
@@ -111,7 +112,7 @@ enum Takes {
 enum State {
     Blocks(Blocks),
     Multiparts(Multiparts),
-    Exchanges(Exchanges),
+    Exchanges(Box<Exchanges>),
     Merges(Merges),
     Latests(Latests),
 }
@@ -264,7 +265,7 @@ impl Stages {
         let state = |stage: &Stage| match stage {
             Stage::Block(_) => State::Blocks(Blocks::default()),
             Stage::Multipart(_) => State::Multiparts(Multiparts::default()),
-            Stage::Exchange(_) => State::Exchanges(Exchanges::default()),
+            Stage::Exchange(_) => State::Exchanges(Box::default()),
             Stage::Merge(_) => State::Merges(Merges::default()),
             Stage::Latest(_) => State::Latests(Latests::default()),
         };

@@ -13,6 +13,7 @@ mod formats;
 mod framings;
 mod fuzz;
 mod inside;
+mod modbus;
 mod parts;
 mod properties;
 mod reference;

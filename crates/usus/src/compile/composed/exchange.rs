@@ -8,7 +8,7 @@ use super::{Composer, Fields, WITHIN, called, made};
 use crate::compile::field::expression_type;
 use crate::expression::Type;
 use crate::format;
-use crate::plan::{AskedOf, By, Exchange, KeptAs, Member, Side, Stage, What};
+use crate::plan::{AskedOf, By, Exchange, Framing, KeptAs, Member, Side, Stage, What};
 use crate::problem::ProblemKind;
 use crate::schema::{FieldSchema, Numbers};
 use crate::value::ValueType;
@@ -62,7 +62,9 @@ impl Composer<'_> {
                 false => fields.add_one(schema, what, &declared.name.span, self.problems),
             }
         }
-        for (place, schema) in of_all().into_iter().enumerate() {
+        let modbus = self.modbus(&members);
+        let made = of_all().into_iter().chain(modbus.map(|_| of_modbus()));
+        for (place, schema) in made.enumerate() {
             fields.add_one(schema, What::Made(place as u16), &declared.name.span, self.problems);
         }
         let Some(first) = members.first().and_then(|member| layouts_of(&member.by).first().copied()) else { return };
@@ -78,6 +80,7 @@ impl Composer<'_> {
             echo: declared.echo,
             has_key: !declared.key.is_empty(),
             unique: declared.unique,
+            modbus,
             routes: Box::default(),
             ask_routes: Box::default(),
             asked,
@@ -104,6 +107,15 @@ impl Composer<'_> {
                 Some((By::Layout(layout), record.kind.span.clone()))
             }
         }
+    }
+
+    /// Whether all of them are messages of Modbus; then how many bytes their checksum has.
+    fn modbus(&self, members: &[Member]) -> Option<usize> {
+        let mut frames = members.iter().flat_map(|member| layouts_of(&member.by)).map(|layout| {
+            let frame = usize::from(self.kinds[usize::from(layout)].frame);
+            matches!(self.drafts[frame].frame.framing, Framing::Modbus(_))
+        });
+        frames.all(|is_modbus| is_modbus).then_some(2)
     }
 
     /// What the headers of their frames say.
@@ -149,6 +161,11 @@ fn layouts_of(by: &By) -> Vec<u16> {
         By::Layout(layout) => [*layout].to_vec(),
         By::Record(taken) => taken.iter().map(|kept_as: &KeptAs| kept_as.layout).collect(),
     }
+}
+
+/// What one of Modbus says.
+fn of_modbus() -> FieldSchema {
+    made("bits", "Coils or discrete inputs, the first address first", ValueType::Text)
 }
 
 /// What every exchange says.

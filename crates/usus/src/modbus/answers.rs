@@ -1,0 +1,32 @@
+//! Whether a message answers another.
+
+use super::length::{EXCEPTION, Length, bytes_of_bits, of_answer, word};
+
+/// Whether nobody answers a request: all units listen to it.
+pub(crate) fn is_broadcast(request: &[u8]) -> bool {
+    request.first() == Some(&0)
+}
+
+/// Whether a message is what a request asks for, or the refusal of it.
+pub(crate) fn answers(request: &[u8], answer: &[u8]) -> bool {
+    let (Some(&[unit, code]), Some(&[of, said])) = (request.first_chunk(), answer.first_chunk()) else { return false };
+    if unit != of || code != said & !EXCEPTION || of_answer(answer) != Length::Is(answer.len()) {
+        return false;
+    }
+    if said & EXCEPTION != 0 {
+        return true;
+    }
+    let told = || usize::from(answer.get(2).copied().unwrap_or_default());
+    match code {
+        1 | 2 => told() == bytes_of_bits(word(request, 4)),
+        3 | 4 => told() == 2 * word(request, 4),
+        5 | 6 | 21 | 22 => request == answer,
+        // A register or a counter is told; all else comes back.
+        8 if matches!(word(request, 2), 2 | 11..=18) => request.get(2..4) == answer.get(2..4),
+        8 => request == answer,
+        15 | 16 => request.get(2..6) == answer.get(2..6),
+        23 => told() == 2 * word(request, 4),
+        43 => request.get(2..4) == answer.get(2..4),
+        _ => true,
+    }
+}
