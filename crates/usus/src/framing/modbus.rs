@@ -55,6 +55,8 @@ impl Modbus {
         // Nearly every byte can begin a frame: only where one has ended it is told why there is none.
         let is_begin = behind.is_some_and(is_begin);
         match (shorter, needs, wrong) {
+            // Where there are times, each byte that comes may come too late.
+            (_, Some(_), _) if !view.closed && view.marks.are_known() => Verdict::Need(bytes.len() + 1),
             (_, Some(length), _) if !view.closed => Verdict::Need(length),
             (Some(length), ..) => found(length),
             (None, Some(length), _) if is_begin => Verdict::Need(length),

@@ -295,7 +295,9 @@ impl Exchanges {
         let retry = before.map_or(0, |before| before.retry + 1);
         self.fresh = false;
         let of = &of[number];
-        let uncertain = of.may_answer(&row, bench) && !self.bus.in_step;
+        let is_broadcast = of.modbus.is_some() && of.message(&row).is_some_and(modbus::is_broadcast);
+        // Nothing confirms what nobody answers but that it comes in its turn.
+        let uncertain = !self.bus.in_step && (is_broadcast || of.may_answer(&row, bench));
         self.bus.in_step |= !uncertain;
         let question = Question {
             of: number,
@@ -309,9 +311,9 @@ impl Exchanges {
             uncertain,
             retry,
         };
-        if of.modbus.is_some_and(|_| modbus::is_broadcast(of.message(&question.row).unwrap_or_default())) {
-            let rows = bench.list();
-            bench.pass(question.record(of, None, BROADCAST, None, rows));
+        if is_broadcast {
+            let (outcome, rows) = (if uncertain { UNDETERMINED } else { BROADCAST }, bench.list());
+            bench.pass(question.record(of, None, outcome, None, rows));
         } else {
             self.open.push_back(question);
         }

@@ -302,13 +302,13 @@ impl Bus {
 }
 
 /// A record: where its frames are, and what it says.
-#[derive(Debug)]
+#[derive(Debug, PartialEq)]
 struct Found {
     ranges: Vec<(u64, u64)>,
     says: BTreeMap<String, String>,
 }
 
-#[derive(Default)]
+#[derive(Debug, Default, PartialEq)]
 struct Told {
     found: Vec<Found>,
     rejects: Vec<(u64, usize, String)>,
@@ -349,7 +349,8 @@ impl Sink for Told {
     }
 }
 
-fn run(plan: &Plan, bus: &Bus, timed: bool, rng: &mut Rng) -> Told {
+/// What is told of a bus, whose bytes are fed in such pieces.
+fn run(plan: &Plan, bus: &Bus, timed: bool, piece: usize, mut rng: Rng) -> Told {
     let mut decoder = Decoder::new(plan);
     let line = decoder.line("", 0).unwrap();
     let mut told = Told::default();
@@ -367,7 +368,9 @@ fn run(plan: &Plan, bus: &Bus, timed: bool, rng: &mut Rng) -> Told {
         }
         let bytes: Vec<u8> = bus.bytes[from..to].iter().map(|byte| byte.value).collect();
         let time = timed.then(|| Time::from_nanoseconds(bus.bytes[to - 1].time));
-        let Ok(()) = decoder.decode(Chunk { time, ..Chunk::new(line, &bytes) }, &mut told);
+        for bytes in bytes.chunks(piece) {
+            let Ok(()) = decoder.decode(Chunk { time, ..Chunk::new(line, bytes) }, &mut told);
+        }
         from = to;
     }
     let Ok(()) = decoder.finish().drain(&mut told);
@@ -464,7 +467,10 @@ fn conversations_are_told_as_they_were_held() {
         if rng.bool() {
             bus.cut(&mut rng);
         }
-        let told = run(&plan, &bus, timed, &mut rng);
+        let told = run(&plan, &bus, timed, usize::MAX, rng.clone());
+        for piece in [1, 5].into_iter().filter(|_| seed.is_multiple_of(5)) {
+            assert_eq!(run(&plan, &bus, timed, piece, rng.clone()), told, "seed {seed}, pieces of {piece}");
+        }
         bus.judge(&told, timed, seed, &mut tally);
     }
     let Tally { whole, unsure, missed, wrong, .. } = &tally;
