@@ -64,12 +64,9 @@ fn checksums() -> String {
 }
 
 fn list_row(name: &str, text: &str) -> String {
-    let Ok(format) = Format::parse(text) else { return format!("{name}\n") };
-    let title = format.title.clone().unwrap_or_default();
-    let of_several = format.multiparts.iter().map(|multipart| &multipart.name);
-    let of_several = of_several.chain(format.exchanges.iter().map(|exchange| &exchange.name));
-    let records = format.records.iter().map(|record| &record.kind).chain(of_several);
-    let kinds: Vec<&str> = records.map(|kind| kind.value.as_str()).collect();
+    let Ok(plan) = Format::parse(text).and_then(|format| format.compile()) else { return format!("{name}\n") };
+    let title = plan.schema().title.as_deref().unwrap_or_default();
+    let kinds: Vec<&str> = plan.schema().kinds.iter().map(|kind| kind.name.as_str()).collect();
     format!("{name:<12} {title}\n{:<12} records: {}\n", "", kinds.join(", "))
 }
 
