@@ -237,6 +237,9 @@ pub(crate) struct TableArguments {
     /// Tracks: the fields that say where a record is, if they are not called latitude, longitude and altitude
     #[arg(long, value_name = "LATITUDE,LONGITUDE[,HEIGHT]", value_delimiter = ',')]
     pub(crate) position: Vec<String>,
+    /// A row for each value in place of one for each record: all of them, or only those that are not what they were before
+    #[arg(long, value_name = "WHICH")]
+    pub(crate) values: Option<Values>,
     /// The plant's tags instead of the names of fields, where the format has some
     #[arg(long)]
     pub(crate) tags: bool,
@@ -252,6 +255,15 @@ pub(crate) struct TableArguments {
     /// Replace what exists
     #[arg(long)]
     pub(crate) overwrite: bool,
+}
+
+/// Which values are rows of their own.
+#[derive(Clone, Copy, Debug, clap::ValueEnum)]
+pub(crate) enum Values {
+    /// Each value.
+    Each,
+    /// Those that changed.
+    Changed,
 }
 
 /// A time zone.

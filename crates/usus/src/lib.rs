@@ -130,7 +130,7 @@ pub use ledger::Ledger;
 pub use owned::{OwnedCell, OwnedReading, OwnedRecord, OwnedValue};
 #[cfg(feature = "serde")]
 pub use owned::{RecordError, RecordReader};
-pub use plan::{Plan, Wants};
+pub use plan::{Plan, Wants, Which};
 pub use problem::{Problem, ProblemKind, Problems};
 pub use read::Sent;
 pub use reason::Reason;

@@ -38,8 +38,8 @@ impl Class {
     pub fn of(value: Value<'_>, quality: Quality) -> Option<Class> {
         match quality {
             Quality::Good if matches!(value, Value::Absent(Absent::Marked)) => Some(Class::Marked),
-            // A limit that a device tells is a value like any other.
-            Quality::Good | Quality::Below | Quality::Above => None,
+            // A limit that a device tells is a value like any other, and so is one of several answers.
+            Quality::Good | Quality::Below | Quality::Above | Quality::Pieced => None,
             Quality::OutOfRange => Some(Class::OutOfRange),
             Quality::Invalid => Some(Class::Invalid),
             Quality::InvalidText => Some(Class::InvalidText),

@@ -304,7 +304,13 @@ impl<'a> Cells<'a> {
             What::Column { field, .. } => self.reading(field, base),
             What::Field(field) => self.reading(field, base),
             What::Flag(field, bit) => self.flag(field, *bit, base),
-            What::Group(_) | What::Of(_) | What::Parts(_) | What::Joined(_) | What::Made(_) | What::NotThere => {
+            What::Group(_)
+            | What::Of(_)
+            | What::Point { .. }
+            | What::Parts(_)
+            | What::Joined(_)
+            | What::Made(_)
+            | What::NotThere => {
                 Reading::absent(Absent::NotSent)
             }
         }
@@ -313,7 +319,13 @@ impl<'a> Cells<'a> {
     /// What was sent for what stands in a record; nothing of a group, or where nothing was sent.
     pub(crate) fn sent(&self, output: &Output, base: usize) -> Option<Sent<'a>> {
         let (field, flag) = match &output.what {
-            What::Group(_) | What::Of(_) | What::Parts(_) | What::Joined(_) | What::Made(_) | What::NotThere => {
+            What::Group(_)
+            | What::Of(_)
+            | What::Point { .. }
+            | What::Parts(_)
+            | What::Joined(_)
+            | What::Made(_)
+            | What::NotThere => {
                 return None;
             }
             What::Integer | What::Tested(_) | What::Bit => {

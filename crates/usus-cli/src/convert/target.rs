@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use usus::format::Serial;
-use usus::{Plan, Time, Wants};
+use usus::{Plan, Time, Wants, Which};
 use usus_io::{
     Destination, Existing, OutputError, OutputOptions, Outputs, Protected, Source, TableOptions, TableStyle, TimeStyle,
 };
@@ -12,7 +12,7 @@ use super::dictionary::Dictionary;
 use super::one::{Allowed, Converted};
 use super::unfinished::{self, Unfinished};
 use crate::Ending;
-use crate::arguments::TableArguments;
+use crate::arguments::{TableArguments, Values};
 use crate::formats;
 use crate::safe::Safe;
 use crate::summary::plural;
@@ -51,6 +51,11 @@ impl Target {
         let destination = Destination::named(out).map_err(|error| wrong(error.to_string()))?;
         let dictionary = tables.dictionary.as_deref().map(|path| Dictionary::new(path, &loaded.format, &plan));
         let dictionary = dictionary.transpose().map_err(wrong)?;
+        let plan = match tables.values {
+            None => plan,
+            Some(Values::Each) => plan.by_value(Which::Each),
+            Some(Values::Changed) => plan.by_value(Which::Changed),
+        };
         let mut protected = Protected::default();
         protected.add(Path::new(format));
         Ok(Target {

@@ -16,6 +16,7 @@ mod record;
 mod routes;
 mod sheet;
 mod steps;
+mod transactions;
 mod variants;
 mod whole;
 
@@ -30,6 +31,7 @@ use crate::problem::{ProblemKind, Problems, nearest};
 use crate::schema::{KindSchema, Schema};
 use choice::finish_frame;
 use frame::compile_frame;
+pub(crate) use composed::{blank, made};
 pub(crate) use frame::length_size;
 use inside::compile_insides;
 use record::{Compiled, compile_ignore, compile_record, in_charsets, report_unreachable, slot_of};
@@ -67,6 +69,8 @@ enum Placing {
 
 /// The plan of a format; nothing if there is too much in it.
 fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
+    let own = format.exchanges.len();
+    let format = &*transactions::with_transactions(format);
     if let Some((span, too_many)) = too_much(format) {
         problems.add(span, too_many);
         return None;
@@ -76,6 +80,11 @@ fn compile(format: &Format, problems: &mut Problems) -> Option<Inner> {
     let (mut kinds, mut known, mut schema) = compile_records(format, &mut drafts, &mut shared, problems);
     let made = (&mut kinds, &mut known, &mut schema);
     let stages = composed::compose(format, &mut drafts, &mut shared, made, problems);
+    if let Some(implied) = format.exchanges.get(own) {
+        // It is no part of the format's own table.
+        let of = format!("{}, ", implied.name.value);
+        shared.layout.retain(|row| !row.record.as_ref().is_some_and(|record| record.starts_with(&of)));
+    }
     let mut ignores = Vec::new();
     for ignore in &format.ignores {
         let Some(index) = frame_of(format, ignore.frame.as_ref(), &ignore.span, problems) else { continue };

@@ -69,6 +69,12 @@ impl Format {
         problems.none_or(&source, format)
     }
 
+    /// Reads a text that names no files, without compiling it; nothing if something is wrong with it.
+    pub(super) fn read_alone(text: &str) -> Option<Format> {
+        let (format, _, problems) = format::read(text, &mut |_| Err(String::new()));
+        format.filter(|_| problems.is_empty())
+    }
+
     /// Compiles the format: resolves every place, length, name and condition.
     ///
     /// # Errors

@@ -12,6 +12,7 @@ use toml::Spanned as TomlSpanned;
 use toml::de::{DeTable, DeValue};
 
 use super::field::known_keys;
+use super::point;
 use super::keys::{Keys, in_file_order};
 use super::source::{FileBeside, Load, Row, Source, behind};
 use super::write::quoted;
@@ -19,11 +20,12 @@ use crate::limits;
 use crate::problem::{ProblemKind, Problems, nearest};
 
 /// Keys that a file may stand behind.
-const LISTS: [&str; 2] = ["fields", "header"];
+const LISTS: [&str; 3] = ["fields", "header", POINTS];
+const POINTS: &str = "points";
 const CODES: &str = "codes";
 
 /// Keys whose values are texts, whatever stands in a cell.
-const TEXTS: [&str; 24] = [
+const TEXTS: [&str; 27] = [
     "name",
     "title",
     "tag",
@@ -48,6 +50,9 @@ const TEXTS: [&str; 24] = [
     "address_from",
     "up_to",
     "charset",
+    "table",
+    "reference",
+    "within",
 ];
 
 /// The rows of all files that a format names, as TOML.
@@ -212,7 +217,11 @@ fn columns(
     headings: &[String],
     wrong: &mut impl FnMut(usize, ProblemKind),
 ) -> Vec<Option<String>> {
-    let known = if rows.key == CODES { ["value", "name"].to_vec() } else { known_keys() };
+    let known = match rows.key {
+        CODES => ["value", "name"].to_vec(),
+        POINTS => point::known_keys(),
+        _ => known_keys(),
+    };
     for (heading, _) in rows.mapped.iter().filter(|(heading, _)| !headings.iter().any(|known| known.trim() == heading))
     {
         let nearest = nearest(heading, headings.iter().map(|heading| heading.trim()));

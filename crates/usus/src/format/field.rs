@@ -48,7 +48,8 @@ pub(super) fn known_keys() -> Vec<&'static str> {
     keys.known()
 }
 
-fn read_keys(keys: &mut Keys<'_, '_>, depth: usize) -> Field {
+/// Reads the keys of a field that so many groups are around.
+pub(super) fn read_keys(keys: &mut Keys<'_, '_>, depth: usize) -> Field {
     let span = keys.span();
     let name = keys.name("name");
     let internal = keys.flag("internal");

@@ -11,6 +11,7 @@ mod field;
 mod frame;
 mod keys;
 mod pattern;
+mod point;
 mod read;
 mod read_composed;
 mod source;
@@ -24,6 +25,7 @@ pub use composed::{Block, Exchange, Latest, Merge, Multipart, Part, Repeat, Side
 pub use keys::hex_bytes;
 use keys::hex_digits;
 pub use pattern::{BytePattern, MaskedByte, byte_pattern};
+pub use point::{Point, Table, Unit};
 pub(crate) use read::format as read;
 pub(crate) use source::Source;
 pub(crate) use write::{checksum_text, length_text};
@@ -95,6 +97,8 @@ pub struct Format {
     pub multiparts: Vec<Multipart>,
     /// `[exchange.NAME]`, in the order of the file.
     pub exchanges: Vec<Exchange>,
+    /// `[unit.NAME]`, in the order of the file, and behind them those that only `[[point]]` name.
+    pub units: Vec<Unit>,
     /// `[merge.NAME]`, in the order of the file.
     pub merges: Vec<Merge>,
     /// `[[ignore]]`, in the order of the file.
@@ -120,6 +124,7 @@ impl Format {
             records: Vec::new(),
             multiparts: Vec::new(),
             exchanges: Vec::new(),
+            units: Vec::new(),
             merges: Vec::new(),
             ignores: Vec::new(),
             examples: Vec::new(),

@@ -11,7 +11,7 @@ use super::keys::{Keys, in_file_order, unknown_word};
 use super::source::{Load, moved_behind};
 use super::{
     Clean, Format, Ignore, Limits, LineRole, Record, Serial, Source, Spanned, When, example, field, frame,
-    read_composed,
+    point, read_composed,
 };
 use crate::expression;
 use crate::limits;
@@ -67,6 +67,7 @@ fn read_top(table: &DeTable<'_>, source: &Source, problems: &mut Problems) -> Op
     let records = read_records(&mut keys);
     let multiparts = read_composed::read_multiparts(&mut keys);
     let exchanges = read_composed::read_exchanges(&mut keys);
+    let units = point::read_units(&mut keys);
     let merges = read_composed::read_merges(&mut keys);
     let ignores = read_ignores(&mut keys);
     let examples = keys
@@ -87,6 +88,7 @@ fn read_top(table: &DeTable<'_>, source: &Source, problems: &mut Problems) -> Op
         records,
         multiparts,
         exchanges,
+        units,
         merges,
         ignores,
         examples,

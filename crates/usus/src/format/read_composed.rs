@@ -45,7 +45,7 @@ pub(super) fn read_block(keys: &mut Keys<'_, '_>, kind: &Spanned<String>) -> Opt
 }
 
 /// The tables of a table by their names.
-fn named<'t>(
+pub(super) fn named<'t>(
     keys: &mut Keys<'t, '_>,
     key: &'static str,
     what: &'static str,

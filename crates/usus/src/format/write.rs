@@ -316,7 +316,7 @@ fn ignore(ignore: &Ignore) -> Keys {
     keys
 }
 
-fn field(field: &Field) -> Keys {
+pub(super) fn field(field: &Field) -> Keys {
     let mut keys = Keys::default();
     let pair = |(first, last): (usize, usize)| quoted(&format!("{first}-{last}"));
     keys.text("name", written(&field.name));
@@ -552,10 +552,15 @@ impl Keys {
         if fields.is_empty() {
             return;
         }
+        self.rows(key, fields.iter().map(field));
+    }
+
+    /// A list of tables, each on a line of its own.
+    pub(super) fn rows(&mut self, key: &str, rows: impl Iterator<Item = Keys>) {
         let mut list = "[\n".to_string();
-        for declared in fields {
+        for row in rows {
             // What stands in groups stands deeper.
-            list += &format!("  {},\n", field(declared).inline().replace('\n', "\n  "));
+            list += &format!("  {},\n", row.inline().replace('\n', "\n  "));
         }
         list.push(']');
         self.put(key, list);

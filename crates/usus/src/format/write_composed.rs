@@ -4,8 +4,8 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::write::{Keys, quoted, quoted_key, record, silence, written};
-use super::{Exchange, Format, Latest, Merge, Multipart, Part, Record, Repeat, Side, Silence, Spanned};
+use super::write::{Keys, field, quoted, quoted_key, record, silence, written};
+use super::{Exchange, Format, Latest, Merge, Multipart, Part, Point, Record, Repeat, Side, Silence, Spanned, Unit};
 use crate::time::Span;
 
 /// What is declared of a record beside its layout; its parts are tables of their own.
@@ -43,6 +43,9 @@ pub(super) fn all(format: &Format) -> String {
             }
         }
     }
+    for declared in &format.units {
+        file += &table("unit", &declared.name, unit(declared));
+    }
     for declared in &format.merges {
         file += &table("merge", &declared.name, merge(declared));
     }
@@ -78,6 +81,27 @@ fn exchange(exchange: &Exchange) -> Keys {
     keys.shown("open", exchange.open);
     keys.flag("echo", exchange.echo);
     latest(&mut keys, &exchange.latest);
+    keys
+}
+
+fn unit(unit: &Unit) -> Keys {
+    let mut keys = Keys::default();
+    keys.text("title", unit.title.as_deref());
+    match &*unit.ids {
+        [id] => keys.shown("id", Some(id.value)),
+        ids => keys.list("id", ids.iter().map(|id| id.value.to_string()).collect()),
+    }
+    keys.rows("points", unit.points.iter().map(point));
+    latest(&mut keys, &unit.latest);
+    keys
+}
+
+fn point(point: &Point) -> Keys {
+    let mut keys = Keys::default();
+    keys.text("table", Some(point.table.word()));
+    keys.shown("address", Some(point.address));
+    keys.append(field(&point.field));
+    within(&mut keys, point.within);
     keys
 }
 

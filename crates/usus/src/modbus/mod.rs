@@ -6,8 +6,10 @@
 
 mod answers;
 mod bits;
+mod carried;
 mod length;
 
 pub(crate) use answers::{answers, is_broadcast};
 pub(crate) use bits::bits;
+pub(crate) use carried::{Carried, carried, perhaps_written};
 pub(crate) use length::{LONGEST, Length, is_known, of_answer, of_request};

@@ -1,6 +1,7 @@
 //! A format compiled for running: places resolved, checksums ready, conditions bound. The plan is walked for each frame and
 //! never changed.
 
+mod by_value;
 mod field;
 mod fixed;
 mod form;
@@ -29,6 +30,7 @@ use crate::schema::Schema;
 use crate::time::Span;
 use crate::value::Decimal;
 
+pub use by_value::Which;
 pub(crate) use field::{
     At, Bcd, Convert, Counter, Field, Meaning, NumberOf, Raw, ScaleFrom, SentUnits, SignFrom, Taken, Tested, Tests,
     UnitFrom, Word,
@@ -49,8 +51,8 @@ pub use select::{UnknownName, Wants};
 pub(crate) use separation::{Apart, Begins, Pairs, Separation};
 pub(crate) use short::Shortcut;
 pub(crate) use stage::{
-    AskedOf, Block, BlockPart, By, Exchange, KeptAs, Keyed, Latest, LatestOf, Member, Merge, Multipart, Required, Side,
-    Stage, Standing,
+    AskedOf, Block, BlockPart, By, Exchange, KeptAs, Keyed, Latest, LatestOf, Member, Merge, Multipart, Point, Points,
+    Required, Side, Stage, Standing, UnitPoints, Values,
 };
 
 /// Words of plain fields that begin before this byte are taken from a packet's front, without asking for each whether it is there.

@@ -71,6 +71,11 @@ pub(crate) enum What {
     Group(Box<Group>),
     /// What stands in what the record is made of: in the first of these that is there and has a value.
     Of(Box<[Standing]>),
+    /// What stands in slot 0, if that point has a value: a stage tells.
+    Point {
+        output: u16,
+        point: u16,
+    },
     /// All that stands in a slot, each an item.
     Parts(u16),
     /// The items of a group of all that stands in a slot, one behind the other.

@@ -5,10 +5,11 @@
 
 use alloc::boxed::Box;
 use alloc::vec::Vec;
+use core::ops::Range;
 
 use super::{Field, Form};
 use crate::expression::Expression;
-use crate::format::Repeat;
+use crate::format::{Repeat, Table};
 use crate::time::Span;
 
 /// A stage behind the part that looks at each frame by itself. They are in this order.
@@ -18,8 +19,10 @@ pub(crate) enum Stage {
     Multipart(Multipart),
     /// Exchanges whose questions come on the same lines: the question of one closes that of another.
     Exchange(Vec<Exchange>),
+    Points(Points),
     Merge(Merge),
     Latest(Latest),
+    Values(Values),
 }
 
 /// A record of parts that follow one another on a line. The slots are the parts'.
@@ -126,6 +129,43 @@ pub(crate) enum By {
     Layout(u16),
 }
 
+/// Values in the registers of units, out of what is asked and answered on a Modbus line.
+#[derive(Clone)]
+pub(crate) struct Points {
+    /// The layouts of questions with their answers, and how many bytes the checksum of each message has.
+    pub(crate) of: Box<[(u16, usize)]>,
+    pub(crate) units: Box<[UnitPoints]>,
+    /// The routes of the lines on which they come.
+    pub(crate) routes: Box<[usize]>,
+}
+
+/// The points of a unit, or of units that are alike.
+#[derive(Clone)]
+pub(crate) struct UnitPoints {
+    pub(crate) kind: u16,
+    /// What reads the registers of all points, one point behind the other. It stands in slot 0.
+    pub(crate) layout: u16,
+    /// Their addresses on the bus.
+    pub(crate) ids: Box<[u8]>,
+    /// How many bytes that has, and how many registers.
+    pub(crate) bytes: usize,
+    pub(crate) registers: usize,
+    pub(crate) points: Box<[Point]>,
+}
+
+/// A value in the registers of a unit.
+#[derive(Clone)]
+pub(crate) struct Point {
+    pub(crate) table: Table,
+    pub(crate) address: u16,
+    /// Which of the registers are its own.
+    pub(crate) registers: Range<usize>,
+    /// How far apart in time they may be seen.
+    pub(crate) within: Option<Span>,
+    /// The points that tell its scale, its unit or its sign.
+    pub(crate) needs: Box<[u16]>,
+}
+
 /// Records with the same key.
 #[derive(Clone)]
 pub(crate) struct Merge {
@@ -154,6 +194,16 @@ pub(crate) struct LatestOf {
     pub(crate) within: Span,
 }
 
+/// Records of which each value becomes a record.
+#[derive(Clone)]
+pub(crate) struct Values {
+    pub(crate) kind: u16,
+    /// The layouts of those.
+    pub(crate) of: Box<[u16]>,
+    /// Whether only values are told that are not what they were the time before.
+    pub(crate) changed: bool,
+}
+
 /// What agrees in records that belong together.
 #[derive(Clone)]
 pub(crate) enum Keyed {
@@ -176,8 +226,8 @@ impl Stage {
     /// Whether it joins what comes on several lines, where there are such, and so is to be told in the order of times.
     pub(crate) fn joins_lines(&self) -> bool {
         match self {
-            Stage::Block(_) | Stage::Multipart(_) => false,
-            Stage::Exchange(_) | Stage::Merge(_) | Stage::Latest(_) => true,
+            Stage::Block(_) | Stage::Multipart(_) | Stage::Values(_) => false,
+            Stage::Exchange(_) | Stage::Points(_) | Stage::Merge(_) | Stage::Latest(_) => true,
         }
     }
 
@@ -187,6 +237,7 @@ impl Stage {
             Stage::Block(block) => block.within,
             Stage::Multipart(multipart) => multipart.within,
             Stage::Exchange(exchanges) => exchanges.iter().map(|exchange| exchange.within).max().unwrap_or(NO_TIME),
+            Stage::Points(_) | Stage::Values(_) => NO_TIME,
             Stage::Merge(merge) => merge.within,
             Stage::Latest(latest) => latest.of.iter().map(|of| of.within).max().unwrap_or(NO_TIME),
         }
@@ -204,7 +255,11 @@ impl Stage {
                 };
                 exchanges.iter().flat_map(|exchange| &exchange.members).flat_map(taken).collect()
             }
+            Stage::Points(points) => {
+                points.of.iter().map(|(kind, _)| KeptAs { from: *kind, layout: *kind }).collect()
+            }
             Stage::Merge(merge) => merge.of.iter().flat_map(|taken| taken.to_vec()).collect(),
+            Stage::Values(values) => values.of.iter().map(|kind| KeptAs { from: *kind, layout: *kind }).collect(),
             Stage::Latest(latest) => {
                 let own = latest.kinds.iter().map(|kind| KeptAs { from: *kind, layout: *kind });
                 own.chain(latest.of.iter().flat_map(|of| of.of.to_vec())).collect()
@@ -223,7 +278,9 @@ impl Stage {
                 };
                 exchanges.iter().flat_map(|exchange| &exchange.members).filter_map(layout).collect()
             }
-            Stage::Multipart(_) | Stage::Merge(_) | Stage::Latest(_) => Vec::new(),
+            Stage::Multipart(_) | Stage::Points(_) | Stage::Merge(_) | Stage::Latest(_) | Stage::Values(_) => {
+                Vec::new()
+            }
         }
     }
 }

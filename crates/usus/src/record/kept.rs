@@ -37,6 +37,8 @@ impl PartialEq for Kept {
     fn eq(&self, other: &Kept) -> bool {
         (self.kind, self.origin.line, self.offset) == (other.kind, other.origin.line, other.offset)
             && self.frame == other.frame
+            // What stages let it say.
+            && self.decoded == other.decoded
     }
 }
 
@@ -150,6 +152,15 @@ impl Kept {
         core::mem::swap(&mut self.decoded, &mut room.decoded);
         (self.kind, self.contents, self.tail, self.count) = (layout, contents, extent.tail, extent.count);
         Ok(())
+    }
+
+    /// Makes it say something else than its frame does, by a layout that reads that.
+    pub(crate) fn look_at(&mut self, layout: u16, said: &[u8]) {
+        self.columns.clear();
+        self.decoded.clear();
+        self.decoded.extend_from_slice(said);
+        (self.kind, self.contents) = (layout, Contents::Decoded(said.len() as u32));
+        (self.tail, self.count) = (said.len(), 0);
     }
 
     /// Makes it what it was before it was read by another layout last.

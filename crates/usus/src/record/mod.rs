@@ -16,7 +16,8 @@ use crate::read::{Cells, Sent};
 use crate::reason::Reason;
 use crate::schema::{FieldSchema, KindSchema, Place};
 use crate::time::Time;
-use crate::value::{Absent, Reading, Value};
+use crate::stage::{ABSENT, PIECED};
+use crate::value::{Absent, Quality, Reading, Value};
 pub(crate) use kept::{Kept, Spent};
 pub(crate) use row::{Made, Of, Row};
 pub use visit::Visit;
@@ -145,6 +146,9 @@ impl<'a> Record<'a> {
         let mut ranges = Vec::new();
         if let Some(row) = self.row {
             row.frames(&mut |kept| ranges.push(kept.range()));
+            if ranges.is_empty() {
+                row.copies(&mut |kept| ranges.push(kept.range()));
+            }
         }
         let own = self.row.is_none().then(|| self.origin.range(self.offset, self.frame));
         Ranges { own, others: ranges.into_iter() }
@@ -261,6 +265,10 @@ impl<'a> Record<'a> {
                 let (record, place) = self.standing(standing)?;
                 record.sent(place)
             }
+            What::Point { output, .. } => {
+                let (record, place) = self.standing(&[Standing { slot: 0, output: *output }])?;
+                record.sent(place)
+            }
             _ => self.cells.sent(output, 0),
         }
     }
@@ -296,6 +304,7 @@ impl<'a> Record<'a> {
                 None if output.schema.items.is_empty() => Cell::Reading(Reading::absent(Absent::NotSent)),
                 None => Cell::Group(Items::none(self.cells)),
             },
+            What::Point { output: of, point } => self.point(output, *of, *point),
             What::Parts(slot) => Cell::Group(Items {
                 rest: self.row.map(|row| Rest::Rows(row.rows(), *slot)),
                 ..Items::none(self.cells)
@@ -309,6 +318,25 @@ impl<'a> Record<'a> {
                 Cell::Reading(made.map_or(Reading::absent(Absent::NotSent), Made::reading))
             }
             _ => Cell::Reading(self.cells.output(output, 0)),
+        }
+    }
+
+    /// A field of what stands in slot 0, if a stage says that the point has a value.
+    fn point(&self, output: &Output, of: u16, point: u16) -> Cell<'a> {
+        let standing = Standing { slot: 0, output: of };
+        let stands = match self.row.and_then(|row| row.made.first()) {
+            Some(Made::Text(stands)) => stands.get(usize::from(point)).copied().unwrap_or(ABSENT),
+            _ => ABSENT,
+        };
+        match self.standing(&[standing]).filter(|_| stands != ABSENT) {
+            Some((record, place)) => match record.cell_at(place) {
+                Cell::Reading(Reading { value, quality: Quality::Good }) if stands == PIECED => {
+                    Cell::Reading(Reading { value, quality: Quality::Pieced })
+                }
+                cell => cell,
+            },
+            None if output.schema.items.is_empty() => Cell::Reading(Reading::absent(Absent::NotSent)),
+            None => Cell::Group(Items::none(self.cells)),
         }
     }
 

@@ -108,6 +108,14 @@ impl Row {
         }
     }
 
+    /// Calls `take` with each frame of it, wherever that is booked.
+    pub(crate) fn copies<'r>(&'r self, take: &mut dyn FnMut(&'r Kept)) {
+        match &self.of {
+            Of::Frame(kept) => take(kept),
+            Of::Rows(rows) => rows.iter().for_each(|row| row.copies(take)),
+        }
+    }
+
     /// Gives its frames away, one by one.
     pub(crate) fn into_frames(self, take: &mut dyn FnMut(Box<Kept>)) {
         match self.of {

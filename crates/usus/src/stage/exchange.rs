@@ -78,12 +78,12 @@ struct Closed {
 const CLOSED: usize = 16;
 
 /// How a question ended, as the record says it.
-const ANSWERED: &str = "answered";
-const ERROR: &str = "error";
+pub(super) const ANSWERED: &str = "answered";
+pub(super) const ERROR: &str = "error";
 const NO_ANSWER: &str = "no_answer";
 const DISTURBED: &str = "disturbed";
 const UNDETERMINED: &str = "undetermined";
-const BROADCAST: &str = "broadcast";
+pub(super) const BROADCAST: &str = "broadcast";
 
 impl Exchanges {
     /// A line of questions begins, and one may have been asked before.

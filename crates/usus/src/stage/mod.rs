@@ -27,6 +27,8 @@ mod latest;
 mod merge;
 mod multipart;
 mod order;
+mod points;
+mod values;
 
 use alloc::boxed::Box;
 use alloc::collections::VecDeque;
@@ -39,6 +41,9 @@ use latest::Latests;
 use merge::Merges;
 use multipart::Multiparts;
 use order::Order;
+use points::Images;
+pub(crate) use points::{ABSENT, PIECED};
+use values::Values;
 
 use crate::contents::{Ask, Laying};
 use crate::event::{Event, Notice, NoticeKind, Reject};
@@ -113,8 +118,10 @@ enum State {
     Blocks(Blocks),
     Multiparts(Multiparts),
     Exchanges(Box<Exchanges>),
+    Points(Images),
     Merges(Merges),
     Latests(Latests),
+    Values(Values),
 }
 
 /// What a stage is told.
@@ -266,8 +273,10 @@ impl Stages {
             Stage::Block(_) => State::Blocks(Blocks::default()),
             Stage::Multipart(_) => State::Multiparts(Multiparts::default()),
             Stage::Exchange(_) => State::Exchanges(Box::default()),
+            Stage::Points(points) => State::Points(Images::new(points)),
             Stage::Merge(_) => State::Merges(Merges::default()),
             Stage::Latest(_) => State::Latests(Latests::default()),
+            Stage::Values(_) => State::Values(Values::default()),
         };
         let joining = stages.iter().position(Stage::joins_lines).unwrap_or(stages.len());
         let within = stages.iter().skip(joining).map(Stage::within).max();
@@ -418,7 +427,7 @@ impl Stages {
     fn takes(&self, plan: &Plan, stage: usize, said: &Said) -> bool {
         match said {
             Said::Record(row) => self.takes[stage].get(usize::from(row.kind)).is_some_and(|takes| *takes != Takes::No),
-            Said::Gap(_) => !matches!(plan.0.stages[stage], Stage::Merge(_) | Stage::Latest(_)),
+            Said::Gap(_) => !matches!(plan.0.stages[stage], Stage::Merge(_) | Stage::Latest(_) | Stage::Values(_)),
             _ => false,
         }
     }
@@ -433,8 +442,10 @@ impl Stages {
             (Stage::Block(block), State::Blocks(blocks)) => blocks.tell(block, told, &mut bench),
             (Stage::Multipart(of), State::Multiparts(multiparts)) => multiparts.tell(of, told, &mut bench),
             (Stage::Exchange(of), State::Exchanges(exchanges)) => exchanges.tell(of, told, &mut bench),
+            (Stage::Points(points), State::Points(images)) => images.tell(points, told, &mut bench),
             (Stage::Merge(merge), State::Merges(merges)) => merges.tell(merge, told, &mut bench),
             (Stage::Latest(latest), State::Latests(latests)) => latests.tell(latest, told, &mut bench),
+            (Stage::Values(of), State::Values(values)) => values.tell(of, told, &mut bench),
             // The states were made from the stages.
             _ => {}
         }
@@ -529,8 +540,10 @@ fn takes(plan: &Plan) -> Vec<Vec<Takes>> {
             Stage::Block(block) => needed(block.kind),
             Stage::Multipart(multipart) => needed(multipart.kind),
             Stage::Exchange(exchanges) => exchanges.iter().any(|exchange| needed(exchange.kind)),
+            Stage::Points(points) => points.units.iter().any(|unit| needed(unit.kind)),
             Stage::Merge(merge) => needed(merge.kind),
             Stage::Latest(latest) => latest.kinds.iter().any(|kind| needed(*kind)),
+            Stage::Values(values) => needed(values.kind),
         };
         for kept_as in stage.taken().iter().filter(|_| is_needed) {
             taken[usize::from(kept_as.from)] = Takes::Record;
@@ -563,7 +576,7 @@ impl State {
             State::Multiparts(multiparts) => multiparts.is_idle(),
             State::Exchanges(exchanges) => exchanges.is_idle(),
             State::Merges(merges) => merges.is_idle(),
-            State::Latests(_) => true,
+            State::Points(_) | State::Latests(_) | State::Values(_) => true,
         }
     }
 
@@ -577,7 +590,7 @@ impl State {
                 _ => None,
             },
             State::Merges(merges) => merges.deadline(stage.within()),
-            State::Latests(_) => None,
+            State::Points(_) | State::Latests(_) | State::Values(_) => None,
         }
     }
 }
@@ -606,17 +619,21 @@ impl Bench<'_> {
 
     /// A record to be held as another layout: itself, or a copy if it goes on by itself, too.
     fn hold(&mut self, row: Row, layout: u16, slot: u16) -> Row {
-        let kind = usize::from(row.kind);
-        // Stages behind that read frames themselves do not read what this one has taken.
-        let mut later = self.takes.iter().skip(self.stage + 1);
-        let goes_on = self.plan.0.kinds.get(kind).is_some_and(|kind| kind.wanted)
-            || later.any(|takes| takes.get(kind) == Some(&Takes::Record));
-        if !goes_on {
+        if !self.goes_on(row.kind) {
             return row.kept_as(layout).in_slot(slot);
         }
         let copy = row.again(&mut self.room.spent).kept_as(layout).in_slot(slot);
         self.pass(row);
         copy
+    }
+
+    /// Whether somebody wants records of a layout by themselves.
+    fn goes_on(&self, layout: u16) -> bool {
+        let kind = usize::from(layout);
+        // Stages behind that read frames themselves do not read what this one has taken.
+        let mut later = self.takes.iter().skip(self.stage + 1);
+        self.plan.0.kinds.get(kind).is_some_and(|kind| kind.wanted)
+            || later.any(|takes| takes.get(kind) == Some(&Takes::Record))
     }
 
     /// Reads a frame by a layout, if it fits that; else it stays what it was.

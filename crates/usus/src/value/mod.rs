@@ -99,11 +99,13 @@ pub enum Quality {
     Below,
     /// The device says that the value lies above the one that it gives.
     Above,
+    /// The value is put together from what was read at different times.
+    Pieced,
 }
 
 impl Quality {
     /// All there are.
-    pub const ALL: [Quality; 7] = [
+    pub const ALL: [Quality; 8] = [
         Quality::Good,
         Quality::OutOfRange,
         Quality::Invalid,
@@ -111,6 +113,7 @@ impl Quality {
         Quality::NotFinite,
         Quality::Below,
         Quality::Above,
+        Quality::Pieced,
     ];
 
     /// The word that stands in outputs; empty for [`Quality::Good`].
@@ -123,6 +126,7 @@ impl Quality {
             Quality::NotFinite => "not_finite",
             Quality::Below => "below",
             Quality::Above => "above",
+            Quality::Pieced => "pieced",
         }
     }
 }

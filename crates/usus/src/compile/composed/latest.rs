@@ -19,8 +19,9 @@ impl Composer<'_> {
         let records = format.records.iter().map(|record| &record.latest);
         let multiparts = format.multiparts.iter().map(|multipart| &multipart.latest);
         let exchanges = format.exchanges.iter().map(|exchange| &exchange.latest);
+        let units = format.units.iter().map(|unit| &unit.latest);
         let merges = format.merges.iter().map(|merge| &merge.latest);
-        let all = records.chain(multiparts).chain(exchanges).chain(merges).enumerate();
+        let all = records.chain(multiparts).chain(exchanges).chain(units).chain(merges).enumerate();
         for (number, declared) in all.filter(|(_, declared)| !declared.is_empty()) {
             self.latest_of(number, declared);
         }

@@ -7,6 +7,7 @@ mod exchange;
 mod latest;
 mod merge;
 mod multipart;
+mod points;
 
 use alloc::boxed::Box;
 use alloc::format;
@@ -35,7 +36,7 @@ const WITHIN: Span = Span::from_nanoseconds(10_000_000_000);
 pub(super) type Known = Vec<(String, Field)>;
 
 /// The layout of a record that is made of several, before it is known what is in it.
-pub(super) fn blank(record: u16) -> Kind {
+pub(crate) fn blank(record: u16) -> Kind {
     Kind {
         record,
         frame: 0,
@@ -69,8 +70,9 @@ pub(super) fn blank(record: u16) -> Kind {
 pub(super) fn named_beside(format: &Format) -> impl Iterator<Item = (&Spanned<String>, Option<&String>)> {
     let multiparts = format.multiparts.iter().map(|multipart| (&multipart.name, multipart.title.as_ref()));
     let exchanges = format.exchanges.iter().map(|exchange| (&exchange.name, exchange.title.as_ref()));
+    let units = format.units.iter().map(|unit| (&unit.name, unit.title.as_ref()));
     let merges = format.merges.iter().map(|merge| (&merge.name, merge.title.as_ref()));
-    multiparts.chain(exchanges).chain(merges)
+    multiparts.chain(exchanges).chain(units).chain(merges)
 }
 
 /// What records of several frames are put together in.
@@ -123,6 +125,8 @@ impl Composer<'_> {
             self.exchange(number, exchange);
             number += 1;
         }
+        self.points(number);
+        number += format.units.len();
         for merge in &format.merges {
             self.merge(number, merge);
             number += 1;
@@ -310,7 +314,7 @@ impl Fields {
 }
 
 /// The schema of a field that nothing is sent for.
-fn made(name: &str, title: &str, value_type: ValueType) -> FieldSchema {
+pub(crate) fn made(name: &str, title: &str, value_type: ValueType) -> FieldSchema {
     FieldSchema {
         name: name.to_string(),
         title: Some(title.to_string()),
@@ -377,6 +381,14 @@ fn finish(stages: &[Stage], drafts: &mut [Draft], kinds: &mut Vec<Kind>, known: 
 pub(super) fn find_routes(stages: Vec<Stage>, kinds: &[Kind], routes: &[Route]) -> Vec<Stage> {
     let mut found: Vec<Stage> = Vec::new();
     for mut stage in stages {
+        if let Stage::Points(points) = &mut stage {
+            let exchanges = found.iter().filter_map(|stage| match stage {
+                Stage::Exchange(exchanges) => Some(exchanges),
+                _ => None,
+            });
+            let of = exchanges.flatten().filter(|exchange| points.of.iter().any(|(kind, _)| *kind == exchange.kind));
+            points.routes = of.flat_map(|exchange| [&exchange.ask_routes, &exchange.routes].into_iter().flatten().copied()).collect();
+        }
         let Stage::Exchange(exchanges) = &mut stage else {
             found.push(stage);
             continue;
