@@ -310,9 +310,7 @@ impl<'a> Cells<'a> {
             | What::Parts(_)
             | What::Joined(_)
             | What::Made(_)
-            | What::NotThere => {
-                Reading::absent(Absent::NotSent)
-            }
+            | What::NotThere => Reading::absent(Absent::NotSent),
         }
     }
 

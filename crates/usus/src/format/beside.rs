@@ -12,8 +12,8 @@ use toml::Spanned as TomlSpanned;
 use toml::de::{DeTable, DeValue};
 
 use super::field::known_keys;
-use super::point;
 use super::keys::{Keys, in_file_order};
+use super::point;
 use super::source::{FileBeside, Load, Row, Source, behind};
 use super::write::quoted;
 use crate::limits;

@@ -108,7 +108,8 @@ impl Table {
 
     /// Reads a word as sheets write it, too: `Holding registers`.
     fn parse(text: &str) -> Option<Table> {
-        let word: String = text.trim().chars().map(|c| if c.is_alphabetic() { c.to_ascii_lowercase() } else { '_' }).collect();
+        let word: String =
+            text.trim().chars().map(|c| if c.is_alphabetic() { c.to_ascii_lowercase() } else { '_' }).collect();
         let word = word.strip_suffix('s').unwrap_or(&word);
         Table::WORDS.into_iter().find(|(known, ..)| *known == word).map(|(.., table)| table)
     }
@@ -257,7 +258,11 @@ fn read_reference(keys: &mut Keys<'_, '_>) -> Option<(Range<usize>, (Table, u16)
     };
     let place = digits.and_then(|digits| Table::of_reference(&digits));
     if place.is_none() {
-        keys.wrong("reference", "a number as sheets print it, such as 40011 or 300011: a digit for the table, and the rest counts from 1", value);
+        keys.wrong(
+            "reference",
+            "a number as sheets print it, such as 40011 or 300011: a digit for the table, and the rest counts from 1",
+            value,
+        );
     }
     Some((value.span(), place?))
 }

@@ -10,8 +10,8 @@ use super::beside::{self, Beside};
 use super::keys::{Keys, in_file_order, unknown_word};
 use super::source::{Load, moved_behind};
 use super::{
-    Clean, Format, Ignore, Limits, LineRole, Record, Serial, Source, Spanned, When, example, field, frame,
-    point, read_composed,
+    Clean, Format, Ignore, Limits, LineRole, Record, Serial, Source, Spanned, When, example, field, frame, point,
+    read_composed,
 };
 use crate::expression;
 use crate::limits;

@@ -255,9 +255,7 @@ impl Stage {
                 };
                 exchanges.iter().flat_map(|exchange| &exchange.members).flat_map(taken).collect()
             }
-            Stage::Points(points) => {
-                points.of.iter().map(|(kind, _)| KeptAs { from: *kind, layout: *kind }).collect()
-            }
+            Stage::Points(points) => points.of.iter().map(|(kind, _)| KeptAs { from: *kind, layout: *kind }).collect(),
             Stage::Merge(merge) => merge.of.iter().flat_map(|taken| taken.to_vec()).collect(),
             Stage::Values(values) => values.of.iter().map(|kind| KeptAs { from: *kind, layout: *kind }).collect(),
             Stage::Latest(latest) => {

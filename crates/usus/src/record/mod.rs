@@ -15,8 +15,8 @@ use crate::plan::{Group, Kind, NEAR, Output, Plan, ShapeUnit, Standing, Stride, 
 use crate::read::{Cells, Sent};
 use crate::reason::Reason;
 use crate::schema::{FieldSchema, KindSchema, Place};
-use crate::time::Time;
 use crate::stage::{ABSENT, PIECED};
+use crate::time::Time;
 use crate::value::{Absent, Quality, Reading, Value};
 pub(crate) use kept::{Kept, Spent};
 pub(crate) use row::{Made, Of, Row};

@@ -149,7 +149,7 @@ impl Image {
                         *register = Register { seen: true, time, is_sure: true, is_new: true };
                     }
                     // It may be anything now.
-                    None => register.is_sure = false,
+                    None => *register = Register::default(),
                 }
             }
         }

@@ -15,6 +15,7 @@ mod fuzz;
 mod inside;
 mod modbus;
 mod parts;
+mod points;
 mod properties;
 mod reference;
 mod schema;

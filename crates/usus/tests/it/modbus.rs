@@ -33,15 +33,15 @@ fn crc(bytes: &[u8]) -> [u8; 2] {
     [register as u8, (register >> 8) as u8]
 }
 
-fn framed(mut message: Vec<u8>) -> Vec<u8> {
+pub(crate) fn framed(mut message: Vec<u8>) -> Vec<u8> {
     let check = crc(&message);
     message.extend(check);
     message
 }
 
 /// Nanoseconds of a character at 19200 8E1.
-const CHARACTER: i64 = 572_917;
-const MILLISECOND: i64 = 1_000_000;
+pub(crate) const CHARACTER: i64 = 572_917;
+pub(crate) const MILLISECOND: i64 = 1_000_000;
 
 /// What a master asked, and what came of it.
 #[derive(Clone, Debug, Default)]

@@ -387,7 +387,9 @@ pub(super) fn find_routes(stages: Vec<Stage>, kinds: &[Kind], routes: &[Route]) 
                 _ => None,
             });
             let of = exchanges.flatten().filter(|exchange| points.of.iter().any(|(kind, _)| *kind == exchange.kind));
-            points.routes = of.flat_map(|exchange| [&exchange.ask_routes, &exchange.routes].into_iter().flatten().copied()).collect();
+            points.routes = of
+                .flat_map(|exchange| [&exchange.ask_routes, &exchange.routes].into_iter().flatten().copied())
+                .collect();
         }
         let Stage::Exchange(exchanges) = &mut stage else {
             found.push(stage);
