@@ -77,6 +77,8 @@ pub(crate) enum Verb {
     Ports(Ports),
     /// What is this stream? Shows its bytes with their times, sums it up, and finds the settings of a line
     Inspect(Inspect),
+    /// Who asks what on a Modbus line, only by listening: units, polls, writes, and every register that was seen
+    Bus(Bus),
     /// Keep what comes, raw and with its times; says all the while that it is recording
     Capture(Capture),
     /// Play a capture to another program: on a pseudo-terminal, over TCP, or into a file
@@ -455,6 +457,43 @@ pub(crate) struct Inspect {
     /// The format whose line settings a port is opened with, where none are asked for: a file, or the name of one that ships with usus
     #[arg(long, value_name = "FORMAT")]
     pub(crate) format: Option<String>,
+    #[command(flatten)]
+    pub(crate) opening: Opening,
+}
+
+#[derive(Args)]
+#[command(after_help = SOURCES)]
+pub(crate) struct Bus {
+    /// Where the bytes of the line come from (SOURCE, below)
+    #[arg(value_name = "SOURCE")]
+    pub(crate) source: String,
+    /// A format that says what registers mean: what it does not say is told, and what of it was never seen
+    #[arg(long, value_name = "FORMAT")]
+    pub(crate) format: Option<String>,
+    /// The only line that is meant, of a source with several
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["requests", "answers"])]
+    pub(crate) line: Option<String>,
+    /// Where requests and answers come on two lines: the one with the requests
+    #[arg(long, value_name = "NAME", requires = "answers", conflicts_with = "format")]
+    pub(crate) requests: Option<String>,
+    /// The one with the answers
+    #[arg(long, value_name = "NAME", requires = "requests", conflicts_with = "format")]
+    pub(crate) answers: Option<String>,
+    /// One JSON object instead of tables
+    #[arg(long)]
+    pub(crate) json: bool,
+    /// Write the registers that were seen as a CSV, too: points to be filled in, which a format can name
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to_points: Option<PathBuf>,
+    /// Write a format, too, with the registers that were seen
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to_format: Option<PathBuf>,
+    /// Replace files that exist
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+    /// Print at the end, even if a terminal could show it live
+    #[arg(long)]
+    pub(crate) plain: bool,
     #[command(flatten)]
     pub(crate) opening: Opening,
 }

@@ -2,6 +2,7 @@
 
 mod against;
 mod arguments;
+mod bus;
 mod capture;
 mod check;
 mod compare;
@@ -15,6 +16,7 @@ mod ports;
 mod problems;
 mod replay;
 mod safe;
+mod screen;
 mod serving;
 mod simulate;
 mod site;
@@ -83,6 +85,7 @@ fn main() -> ExitCode {
         Verb::Capture(capture) => capture::run(&capture, &voice),
         Verb::Replay(replay) => replay::run(&replay, &voice),
         Verb::Inspect(inspect) => inspect::run(&inspect, &voice),
+        Verb::Bus(bus) => bus::run(&bus, &voice),
         Verb::Check(check) => check::run(&check, &voice),
         Verb::Convert(convert) => convert::run(&convert, &voice),
         Verb::Compare(compare) => compare::run(&compare, &voice),

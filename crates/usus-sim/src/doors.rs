@@ -76,7 +76,7 @@ fn with_sum(mut message: Message) -> Message {
 fn message(time: i64, text: &str) -> Message {
     let sum = text.bytes().fold(0, |sum, byte| sum ^ byte);
     let bytes = format!("{text}*{sum:02X}\r").into_bytes();
-    Message { time, bytes, says: None, line_end: 1, fragile: true, opening: None, together: None }
+    Message { time, bytes, says: None, line_end: 1, fragile: true, opening: None, together: None, waits: 0 }
 }
 
 impl Model for Doors {

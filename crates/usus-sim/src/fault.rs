@@ -86,7 +86,7 @@ pub(crate) fn receive(device: Device, messages: Vec<Message>, faults: &Faults, r
         }
         offset += received.bytes.len() as u64;
         last = received.bytes.last().copied().or(last);
-        free = arrive(device, &received.bytes, message.time.max(free), rng, &mut recording.chunks);
+        free = arrive(device, &received.bytes, message.time.max(free + message.waits), rng, &mut recording.chunks);
     }
     recording
 }

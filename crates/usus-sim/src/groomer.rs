@@ -77,6 +77,7 @@ impl Model for Receiver {
                 fragile: true,
                 opening: None,
                 together: None,
+                waits: 0,
             });
         }
         messages

@@ -67,6 +67,7 @@ impl Model for Sensor {
             fragile: true,
             opening: None,
             together: None,
+            waits: 0,
         }]
     }
 }

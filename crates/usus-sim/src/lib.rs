@@ -47,9 +47,11 @@ pub enum Device {
     RopeTension,
     /// The valley station's line: sentences and packets mixed, with boot chatter.
     ValleyStation,
-    /// The drive cabinet's controller: what it asks its two units over Modbus RTU, on the wire to them.
+    /// The bus in the drive cabinet: a controller, the drive and the energy meter over Modbus RTU, on one wire.
+    DriveCabinet,
+    /// The same conversation as on two wires: what the controller asks, on the wire to its units.
     DriveRequests,
-    /// The same conversation's other wire: what the two units answer.
+    /// The other of those: what the two units answer.
     DriveAnswers,
     /// The controller of the cabin doors: what it asks them, on the wire to them.
     DoorQuestions,
@@ -67,10 +69,11 @@ pub enum Device {
 
 impl Device {
     /// Those that tell the truth beside what they send, each by itself.
-    pub const WITH_TRUTH: [Device; 7] = [
+    pub const WITH_TRUTH: [Device; 8] = [
         Device::WindMast,
         Device::RopeTension,
         Device::ValleyStation,
+        Device::DriveCabinet,
         Device::BrakeTester,
         Device::HallSensor,
         Device::Groomer,
@@ -78,10 +81,11 @@ impl Device {
     ];
 
     /// All of them.
-    pub const ALL: [Device; 11] = [
+    pub const ALL: [Device; 12] = [
         Device::WindMast,
         Device::RopeTension,
         Device::ValleyStation,
+        Device::DriveCabinet,
         Device::DriveRequests,
         Device::DriveAnswers,
         Device::DoorQuestions,
@@ -98,6 +102,7 @@ impl Device {
             Device::WindMast => "wind-mast",
             Device::RopeTension => "rope-tension",
             Device::ValleyStation => "valley-station",
+            Device::DriveCabinet => "drive-cabinet",
             Device::DriveRequests => "drive-requests",
             Device::DriveAnswers => "drive-answers",
             Device::DoorQuestions => "door-questions",
@@ -125,6 +130,7 @@ impl Device {
             Device::Winch => Some(include_str!("../formats/winch.toml")),
             Device::WindMast => Some(include_str!("../formats/wind-mast.toml")),
             Device::DoorQuestions | Device::DoorAnswers => Some(include_str!("../formats/doors.toml")),
+            Device::DriveCabinet => Some(include_str!("../formats/drive-cabinet.toml")),
             Device::DriveRequests | Device::DriveAnswers => None,
         }
     }
@@ -135,7 +141,7 @@ impl Device {
             Device::WindMast => "4800 8N1",
             Device::RopeTension => "115200 8N1",
             Device::ValleyStation => "38400 8N1",
-            Device::DriveRequests | Device::DriveAnswers => "19200 8E1",
+            Device::DriveCabinet | Device::DriveRequests | Device::DriveAnswers => "19200 8E1",
             Device::DoorQuestions | Device::DoorAnswers => "9600 8N1",
             Device::BrakeTester => "2400 7E1",
             Device::HallSensor => "9600 8N1",
@@ -160,6 +166,7 @@ impl Device {
             Device::WindMast => Box::new(wind_mast::Mast::new(rng)),
             Device::RopeTension => Box::new(rope_tension::Cell::new(rng)),
             Device::ValleyStation => Box::new(valley_station::Station::new(rng)),
+            Device::DriveCabinet => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Both)),
             Device::DriveRequests => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Requests)),
             Device::DriveAnswers => Box::new(drive_cabinet::Cabinet::new(rng, drive_cabinet::Wire::Answers)),
             Device::DoorQuestions => Box::new(doors::Doors::new(rng, doors::Wire::Questions)),
@@ -214,6 +221,8 @@ struct Message {
     opening: Option<u8>,
     /// What it says together with others.
     together: Option<Together>,
+    /// For how long its device thinks behind the end of what came before it, in nanoseconds.
+    waits: i64,
 }
 
 /// What several messages say together.
@@ -230,20 +239,20 @@ struct Together {
 impl Message {
     /// A frame that its checksum vouches for.
     fn new(time: i64, bytes: Vec<u8>, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
-        Message { time, bytes, says, line_end: 0, fragile: false, opening: None, together: None }
+        Message { time, bytes, says, line_end: 0, fragile: false, opening: None, together: None, waits: 0 }
     }
 
     /// A line of text that CR and LF end, and nothing vouches for.
     fn line(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
         let bytes = format!("{text}\r\n").into_bytes();
-        Message { time, bytes, says, line_end: 2, fragile: true, opening: None, together: None }
+        Message { time, bytes, says, line_end: 2, fragile: true, opening: None, together: None, waits: 0 }
     }
 
     /// A sentence of that text, with its checksum.
     fn sentence(time: i64, text: &str, says: Option<(&'static str, Vec<(&'static str, Fact)>)>) -> Message {
         let sum = text.bytes().fold(0, |sum, byte| sum ^ byte);
         let bytes = format!("${text}*{sum:02X}\r\n").into_bytes();
-        Message { time, bytes, says, line_end: 2, fragile: false, opening: None, together: None }
+        Message { time, bytes, says, line_end: 2, fragile: false, opening: None, together: None, waits: 0 }
     }
 
     /// It says something together with others.

@@ -40,6 +40,7 @@ impl<F: FnMut(u32) -> Vec<(i64, Vec<u8>)>> Model for Saying<F> {
             fragile: false,
             opening: None,
             together: None,
+            waits: 0,
         };
         (self.0)(second).into_iter().map(message).collect()
     }

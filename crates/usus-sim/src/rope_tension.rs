@@ -101,7 +101,16 @@ fn packet(time: i64, kind: u8, data: &[u8], name: &'static str, fields: Vec<(&'s
     let mut bytes = vec![0xA5, 0x5A, data.len() as u8 + 1, kind];
     bytes.extend_from_slice(data);
     bytes.extend_from_slice(&crc(&bytes[2..]).to_le_bytes());
-    Message { time, bytes, says: Some((name, fields)), line_end: 0, fragile: false, opening: None, together: None }
+    Message {
+        time,
+        bytes,
+        says: Some((name, fields)),
+        line_end: 0,
+        fragile: false,
+        opening: None,
+        together: None,
+        waits: 0,
+    }
 }
 
 pub(crate) fn crc(bytes: &[u8]) -> u16 {

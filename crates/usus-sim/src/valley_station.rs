@@ -77,6 +77,7 @@ impl Station {
             fragile: false,
             opening: None,
             together: None,
+            waits: 0,
         }
     }
 

@@ -88,6 +88,8 @@ mod owned;
 pub mod parts {
     pub use crate::decoder::Join;
 }
+/// What a Modbus line carries.
+pub mod bus;
 pub mod plan;
 pub mod problem;
 pub mod quality;

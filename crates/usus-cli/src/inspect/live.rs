@@ -11,10 +11,10 @@ use ratatui::style::{Modifier, Style};
 use ratatui::text::Line;
 use ratatui::widgets::Paragraph;
 use ratatui::{DefaultTerminal, Frame};
-use rustix::event::{PollFd, PollFlags, Timespec};
 
 use super::{Failure, Inspection};
 use crate::safe::Safe;
+use crate::screen::{is_gone, with_terminal};
 use crate::summary::{grouped, plural};
 
 /// Rows that can be scrolled back to.
@@ -50,13 +50,7 @@ enum Wish {
 }
 
 pub(super) fn show(inspection: &mut Inspection, stop: &AtomicBool) -> Result<(), Failure> {
-    let mut terminal = ratatui::try_init().map_err(Failure::Output)?;
-    let result = run(inspection, stop, &mut terminal);
-    // Where the terminal has gone away, there is nothing left to be set as it was, and dropping the view would panic over that.
-    let cursor = terminal.show_cursor();
-    let restored = ratatui::try_restore().and(cursor).map_err(Failure::Output);
-    std::mem::forget(terminal);
-    if gone() { Ok(()) } else { result.and(restored) }
+    with_terminal(|terminal| run(inspection, stop, terminal), Failure::Output)
 }
 
 fn run(inspection: &mut Inspection, stop: &AtomicBool, terminal: &mut DefaultTerminal) -> Result<(), Failure> {
@@ -71,19 +65,11 @@ fn run(inspection: &mut Inspection, stop: &AtomicBool, terminal: &mut DefaultTer
             terminal.draw(|frame| view.draw(frame)).map_err(Failure::Output)?;
             drawn = Instant::now();
         }
-        if gone() || keys(&mut view).map_err(Failure::Output)? == Wish::Quit || !more {
+        if is_gone() || keys(&mut view).map_err(Failure::Output)? == Wish::Quit || !more {
             break;
         }
     }
     Ok(())
-}
-
-/// Whether the terminal has gone away. Who reads keys from one that has waits for ever.
-fn gone() -> bool {
-    let output = io::stdout();
-    let mut asked = [PollFd::new(&output, PollFlags::empty())];
-    let at_once = Timespec { tv_sec: 0, tv_nsec: 0 };
-    rustix::event::poll(&mut asked, Some(&at_once)).is_ok_and(|told| told > 0)
 }
 
 /// Takes the keys that were pressed.

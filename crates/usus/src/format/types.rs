@@ -58,6 +58,13 @@ pub(super) fn bits_type(text: &str) -> Option<FieldType> {
     (1 + u8::from(signed)..=64).contains(&width).then_some(FieldType::Bits { width, signed })
 }
 
+impl FieldType {
+    /// The type of numbers in bytes that a word such as `u16be` or `f32cdab` means.
+    pub fn named(word: &str) -> Option<FieldType> {
+        float_type(word).or_else(|| integer_type(word).map(FieldType::Integer))
+    }
+}
+
 impl fmt::Display for Integer {
     /// As `type` has it: `u16le`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -5,7 +5,7 @@
 pub(crate) const LONGEST: usize = 3 + 0xFF;
 
 /// The bit of a function code that says that the unit did not do what it was asked.
-pub(super) const EXCEPTION: u8 = 0x80;
+pub(crate) const EXCEPTION: u8 = 0x80;
 
 /// How long a message is, as far as its bytes so far tell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

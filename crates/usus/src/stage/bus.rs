@@ -71,6 +71,11 @@ impl Bus {
         self.shortest = self.shortest.into_iter().chain(wait).min();
     }
 
+    /// How long an answer takes at least; nothing where that is not known.
+    pub(super) fn least_latency(&self) -> Span {
+        self.least.unwrap_or(Span::from_nanoseconds(0))
+    }
+
     /// Whether an answer came so soon that no other request and answer can have come before it.
     pub(super) fn is_prompt(&self, latency: Option<Span>) -> bool {
         latency.zip(self.least).is_some_and(|(latency, least)| latency.nanoseconds() < 2 * least.nanoseconds())

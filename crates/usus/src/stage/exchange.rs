@@ -39,6 +39,9 @@ struct Run {
     rest: Vec<Row>,
 }
 
+/// Bytes of the shortest answer of Modbus: an exception with its checksum.
+const SHORTEST: usize = 5;
+
 /// The most messages of a run.
 const RUN: usize = 32;
 
@@ -78,12 +81,12 @@ struct Closed {
 const CLOSED: usize = 16;
 
 /// How a question ended, as the record says it.
-pub(super) const ANSWERED: &str = "answered";
-pub(super) const ERROR: &str = "error";
-const NO_ANSWER: &str = "no_answer";
+pub(crate) const ANSWERED: &str = "answered";
+pub(crate) const ERROR: &str = "error";
+pub(crate) const NO_ANSWER: &str = "no_answer";
 const DISTURBED: &str = "disturbed";
 const UNDETERMINED: &str = "undetermined";
-pub(super) const BROADCAST: &str = "broadcast";
+pub(crate) const BROADCAST: &str = "broadcast";
 
 impl Exchanges {
     /// A line of questions begins, and one may have been asked before.
@@ -202,7 +205,7 @@ impl Exchanges {
             if of.may_ask(&row, bench) {
                 match self.bus.either(question.asked.zip(row.received()).map(|(asked, begun)| begun.since(asked))) {
                     // Another question may have come before it, and it may be one itself.
-                    Either::Answer if question.may_hide_another(of) => {
+                    Either::Answer if question.may_hide_another(of, &row, self.bus.least_latency(), bench) => {
                         question.uncertain = true;
                         continue;
                     }
@@ -218,7 +221,10 @@ impl Exchanges {
                 let latency = question.asked.zip(begun).map(|(asked, begun)| begun.since(asked));
                 let is_prompt = of.modbus.is_some() && self.bus.is_prompt(latency);
                 let is_late = of.modbus.is_some() && question.hidden > 0 && self.bus.either(latency) == Either::Again;
-                if !of.unique && !is_prompt && (is_late || question.may_hide_another(of)) {
+                if !of.unique
+                    && !is_prompt
+                    && (is_late || question.may_hide_another(of, &row, self.bus.least_latency(), bench))
+                {
                     self.remember(&question, false);
                     let rows = bench.list();
                     let outcome = if of.modbus.is_some() { UNDETERMINED } else { DISTURBED };
@@ -533,11 +539,27 @@ impl Question {
     }
 
     /// Whether another question may be among what gave no record since it was asked: then what comes may be the answer to that.
-    fn may_hide_another(&self, of: &Exchange) -> bool {
+    fn may_hide_another(&self, of: &Exchange, answer: &Row, thinking: Span, bench: &Bench<'_>) -> bool {
         let length = self.row.first().map_or(0, |kept| kept.frame.len());
+        if of.modbus.is_some() && self.leaves_no_time(length, answer, thinking, bench) {
+            return false;
+        }
         // How little of it may be left. On a bus each is as likely as the next, and they follow at once.
         let parts = if of.modbus.is_some() { 4 } else { 2 };
         self.hidden > 0 && parts * self.hidden >= length as u64
+    }
+
+    /// Whether what comes ends so soon that there was no time for another answer and another question of that length before it, and for the units to think.
+    fn leaves_no_time(&self, length: usize, answer: &Row, thinking: Span, bench: &Bench<'_>) -> bool {
+        let character = bench.plan.0.character.map(Span::nanoseconds);
+        let took = self.asked.zip(answer.completed()).map(|(asked, ended)| ended.since(asked).nanoseconds());
+        // What came together tells nothing.
+        let came_apart = answer.received() > self.asked;
+        let all = SHORTEST + length + answer.first().map_or(0, |kept| kept.frame.len());
+        came_apart
+            && took.zip(character).is_some_and(|(took, character)| {
+                took < character.saturating_mul(all as i64).saturating_add(thinking.nanoseconds())
+            })
     }
 
     /// Whether that answers it. What does is read as the answer.

@@ -37,6 +37,7 @@ use alloc::vec::Vec;
 use block::Blocks;
 pub(crate) use counters::{BEHIND_VALUE, Counters, Key, put_series};
 use exchange::Exchanges;
+pub(crate) use exchange::{ANSWERED, BROADCAST, ERROR, NO_ANSWER};
 use latest::Latests;
 use merge::Merges;
 use multipart::Multiparts;

@@ -5,8 +5,7 @@
 
 use alloc::vec::Vec;
 
-use super::exchange::{ANSWERED, BROADCAST, ERROR};
-use super::{Bench, Told};
+use super::{ANSWERED, BROADCAST, Bench, ERROR, Told};
 use crate::input::LineId;
 use crate::modbus::{self, Carried};
 use crate::plan::{Point, Points as Declared, UnitPoints};

@@ -8,13 +8,16 @@ mod levels;
 mod period;
 mod score;
 mod speed;
+mod spread;
 mod tally;
 
 pub use clue::{Clue, clues};
 pub use period::Period;
 pub use score::{Heard, Score, other_formats, score};
 pub use speed::{Ratio, Speeds};
-pub use tally::{Spread, Survey};
+pub(crate) use spread::Kept;
+pub use spread::Spread;
+pub use tally::Survey;
 
 use crate::input::{Fault, FaultKind};
 

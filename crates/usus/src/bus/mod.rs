@@ -1,0 +1,383 @@
+//! What a Modbus line carries: the units on it, what they are asked and how they answer, and every register that was seen.
+//!
+//! A [`Survey`] is a sink of the transactions that a decoder tells. How those are found is in `framing/modbus.rs` and `stage/exchange.rs`; what is printed of a
+//! survey is for others to say.
+
+mod register;
+mod wide;
+
+use alloc::collections::BTreeMap;
+use alloc::string::String;
+use alloc::vec::Vec;
+use core::convert::Infallible;
+
+pub use register::Register;
+pub use wide::{Wide, WideOrder};
+
+use crate::event::Reject;
+use crate::format::Table;
+use crate::modbus::{self, Carried};
+use crate::plan::{Plan, Stage};
+use crate::record::{Made, Record, Row};
+use crate::sink::Sink;
+use crate::stage::{ANSWERED, BROADCAST, ERROR, NO_ANSWER};
+use crate::survey::{Kept, Spread};
+use crate::time::{Span, Time};
+
+/// The most polls that are followed, and the most registers, of all units together. Those beyond are counted with their units.
+pub const POLLS: usize = 4_096;
+/// See [`POLLS`].
+pub const REGISTERS: usize = 65_536;
+
+/// What was seen on a Modbus line.
+///
+/// ```
+/// use usus::bus::Survey;
+/// use usus::format::Table;
+///
+/// let plan = usus::Format::parse("format = 'bus'\n[[frame]]\ncut = 'modbus-rtu'")?.compile()?;
+/// let mut survey = Survey::new(&plan);
+/// // Two registers from 40 on are asked of unit 17, which answers.
+/// plan.decode_bytes(b"\x11\x03\x00\x28\x00\x02\x46\x93\x11\x03\x04\x01\x2C\xFF\x38\x6B\xE5", &mut survey);
+/// let unit = &survey.units()[&17];
+/// assert_eq!((unit.requests, unit.answered), (1, 1));
+/// assert_eq!(unit.registers[&(Table::HoldingRegister, 41)].last as i16, -200);
+/// # Ok::<(), usus::Problems>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct Survey {
+    plan: Plan,
+    /// How many bytes of a message are its checksum, of each kind of transaction.
+    checksums: Vec<(u16, usize)>,
+    units: BTreeMap<u8, Unit>,
+    polls: usize,
+    registers: usize,
+    times: Option<(Time, Time)>,
+    bytes: u64,
+    rejected: u64,
+}
+
+/// A unit, as it was seen.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Unit {
+    /// Requests to it.
+    pub requests: u64,
+    /// Those it did what it was asked.
+    pub answered: u64,
+    /// Those it did not, by the number of the exception.
+    pub refused: BTreeMap<u8, u64>,
+    /// Those that nothing came of.
+    pub unanswered: u64,
+    /// Those of which that is not known: where bytes got lost, or a message can go either way.
+    pub unclear: u64,
+    /// Requests that were asked before without an answer.
+    pub retries: u64,
+    /// Requests of polls that are too many to be followed.
+    pub others: u64,
+    /// What it is asked, by function and range.
+    pub polls: BTreeMap<Asked, Poll>,
+    /// Its registers, and its coils and discrete inputs, by their addresses as the protocol counts.
+    pub registers: BTreeMap<(Table, u16), Register>,
+    latencies: Kept,
+}
+
+/// What is asked: the function, and the range if there is one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[non_exhaustive]
+pub struct Asked {
+    /// The function code.
+    pub function: u8,
+    /// The first address.
+    pub address: Option<u16>,
+    /// How many there are from that on.
+    pub count: u16,
+}
+
+/// A request that comes again and again.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Poll {
+    /// How often it was asked.
+    pub requests: u64,
+    /// How often the unit did it.
+    pub answered: u64,
+    /// How often it refused.
+    pub refused: u64,
+    /// Bytes of requests and answers.
+    pub bytes: u64,
+    /// Whether it writes.
+    pub writes: bool,
+    last: Option<Time>,
+    periods: Kept,
+}
+
+impl Survey {
+    /// A survey of what a decoder of this plan tells. The plan has transactions of a Modbus line; without those, nothing is seen.
+    pub fn new(plan: &Plan) -> Survey {
+        let exchanges = plan.0.stages.iter().filter_map(|stage| match stage {
+            Stage::Exchange(exchanges) => Some(exchanges),
+            _ => None,
+        });
+        let checksums = exchanges.flatten().filter_map(|exchange| Some((exchange.kind, exchange.modbus?))).collect();
+        let plan = plan.clone();
+        Survey { plan, checksums, units: BTreeMap::new(), polls: 0, registers: 0, times: None, bytes: 0, rejected: 0 }
+    }
+
+    /// A plan whose transactions are handed out, as a survey needs it.
+    pub fn plan_of(plan: &Plan) -> Plan {
+        let survey = Survey::new(plan);
+        let names = survey.checksums.iter().filter_map(|(kind, _)| {
+            let record = plan.0.kinds.get(usize::from(*kind))?.record;
+            Some(plan.schema().kinds.get(usize::from(record))?.name.as_str())
+        });
+        plan.with_wanted(&names.collect::<Vec<_>>())
+    }
+
+    /// Whether the plan has transactions of a Modbus line.
+    pub fn is_of_bus(&self) -> bool {
+        !self.checksums.is_empty()
+    }
+
+    /// The units, by their addresses; 0 is what was written to all of them.
+    pub fn units(&self) -> &BTreeMap<u8, Unit> {
+        &self.units
+    }
+
+    /// When the first message came, and the last one.
+    pub fn times(&self) -> Option<(Time, Time)> {
+        self.times
+    }
+
+    /// How long it was from the first message to the last.
+    pub fn duration(&self) -> Option<Span> {
+        self.times.map(|(first, last)| last.since(first)).filter(|span| span.nanoseconds() > 0)
+    }
+
+    /// Bytes of messages, and of what was none.
+    pub fn bytes(&self) -> (u64, u64) {
+        (self.bytes, self.rejected)
+    }
+
+    /// The share of the time, from 0 to 1, in which so many bytes were on the line; nothing where times or the line's speed are not known.
+    pub fn share(&self, bytes: u64) -> Option<f64> {
+        let (character, duration) = (self.plan.0.character?, self.duration()?);
+        Some(bytes as f64 * character.nanoseconds() as f64 / duration.nanoseconds() as f64)
+    }
+
+    /// What a format calls a register: the points that lie in it, each with its record.
+    pub fn named(&self, unit: u8, table: Table, address: u16) -> Vec<(&str, &str)> {
+        let mut named = Vec::new();
+        self.points(&mut |id, of, point| {
+            let (from, registers) = (usize::from(point.address), point.registers.len());
+            if id == unit && point.table == table && (from..from + registers).contains(&usize::from(address)) {
+                named.extend(self.names_of(of.kind, point.number));
+            }
+        });
+        named
+    }
+
+    /// Points of a format whose registers were never seen, each with its record: the unit, where it is, and how many registers it has.
+    pub fn never_seen(&self) -> Vec<(u8, Table, u16, usize, Vec<(&str, &str)>)> {
+        let mut missing = Vec::new();
+        self.points(&mut |id, of, point| {
+            let seen = |address: u16| {
+                self.units.get(&id).is_some_and(|unit| unit.registers.contains_key(&(point.table, address)))
+            };
+            let mut addresses = (0..point.registers.len()).map(|next| point.address.saturating_add(next as u16));
+            if !addresses.any(seen) {
+                let names = self.names_of(of.kind, point.number);
+                missing.push((id, point.table, point.address, point.registers.len(), names));
+            }
+        });
+        missing
+    }
+
+    /// Whether the format says what registers mean.
+    pub fn has_points(&self) -> bool {
+        self.plan.0.stages.iter().any(|stage| matches!(stage, Stage::Points(_)))
+    }
+
+    fn points<'s>(&'s self, take: &mut dyn FnMut(u8, &'s crate::plan::UnitPoints, Numbered<'s>)) {
+        for stage in &self.plan.0.stages {
+            let Stage::Points(points) = stage else { continue };
+            for unit in &points.units {
+                for id in &unit.ids {
+                    for (number, point) in unit.points.iter().enumerate() {
+                        let crate::plan::Point { table, address, registers, .. } = point;
+                        let (table, address) = (*table, *address);
+                        take(*id, unit, Numbered { number: number as u16, table, address, registers });
+                    }
+                }
+            }
+        }
+    }
+
+    /// The fields that a point of a record gives.
+    fn names_of(&self, kind: u16, point: u16) -> Vec<(&str, &str)> {
+        let Some(kind) = self.plan.0.kinds.get(usize::from(kind)) else { return Vec::new() };
+        let Some(schema) = self.plan.schema().kinds.get(usize::from(kind.record)) else { return Vec::new() };
+        let is_its =
+            |what: &crate::plan::What| matches!(what, crate::plan::What::Point { point: of, .. } if *of == point);
+        let own = kind.outputs.iter().filter(|output| is_its(&output.what));
+        own.map(|output| (schema.name.as_str(), output.schema.name.as_str())).collect()
+    }
+
+    fn take(&mut self, row: &Row, checksum: usize) {
+        let message = |place: usize| {
+            let contents = row.rows().get(place)?.first()?.contents();
+            contents.get(..contents.len().checked_sub(checksum)?)
+        };
+        let (Some(request), answer) = (message(0), message(1)) else { return };
+        let [id, function, ..] = *request else { return };
+        let Some(Made::Word(outcome)) = row.made.first() else { return };
+        let outcome = *outcome;
+        let mut bytes = 0;
+        row.copies(&mut |kept| bytes += kept.frame.len() as u64);
+        let (received, completed) = (row.received(), row.completed());
+        if let (Some(first), Some(last)) = (received, completed) {
+            let (begin, end) = self.times.unwrap_or((first, last));
+            self.times = Some((begin.min(first), end.max(last)));
+        }
+        self.bytes += bytes;
+        let unit = self.units.entry(id).or_default();
+        unit.requests += 1;
+        let exception = answer.filter(|_| outcome == ERROR).and_then(|answer| answer.get(2));
+        match outcome {
+            ANSWERED | BROADCAST => unit.answered += 1,
+            ERROR => *unit.refused.entry(exception.copied().unwrap_or_default()).or_default() += 1,
+            NO_ANSWER => unit.unanswered += 1,
+            _ => unit.unclear += 1,
+        }
+        if let Some(Made::Number(latency)) = row.made.get(1) {
+            unit.latencies.add(i64::try_from(latency.coefficient()).unwrap_or(i64::MAX));
+        }
+        unit.retries += u64::from(matches!(row.made.get(2), Some(Made::Number(_))));
+        unit.ask(request, function, outcome, bytes, received, &mut self.polls);
+        let carried = match outcome {
+            ANSWERED => modbus::carried(request, answer),
+            BROADCAST => modbus::carried(request, None),
+            _ => return,
+        };
+        for carried in carried.into_iter().flatten() {
+            unit.see(&carried, &mut self.registers);
+        }
+    }
+}
+
+/// A point, with its number among those of its unit.
+struct Numbered<'p> {
+    number: u16,
+    table: Table,
+    address: u16,
+    registers: &'p core::ops::Range<usize>,
+}
+
+impl Unit {
+    /// How long it took to answer, in microseconds.
+    pub fn latency(&self) -> Option<Spread> {
+        self.latencies.spread()
+    }
+
+    /// Counts a request.
+    fn ask(&mut self, request: &[u8], function: u8, outcome: &str, bytes: u64, at: Option<Time>, polls: &mut usize) {
+        let asked = Asked::of(request, function);
+        if !self.polls.contains_key(&asked) {
+            if *polls >= POLLS {
+                self.others += 1;
+                return;
+            }
+            *polls += 1;
+        }
+        let poll = self.polls.entry(asked).or_default();
+        poll.requests += 1;
+        poll.answered += u64::from(outcome == ANSWERED || outcome == BROADCAST);
+        poll.refused += u64::from(outcome == ERROR);
+        poll.bytes += bytes;
+        poll.writes = modbus::perhaps_written(request).is_some();
+        if let Some((now, before)) = at.zip(poll.last) {
+            poll.periods.add(now.since(before).nanoseconds() / 1_000);
+        }
+        poll.last = at;
+    }
+
+    /// Notes what is told of registers.
+    fn see(&mut self, carried: &Carried<'_>, registers: &mut usize) {
+        let mut before = None;
+        for place in 0..carried.count {
+            let address = carried.address + place;
+            let Ok(at) = u16::try_from(address) else { break };
+            let key = (carried.table, at);
+            let old = self.registers.get(&key).map(|register| register.last);
+            let Some(value) = carried.at(address, old) else { break };
+            match self.registers.get_mut(&key) {
+                Some(register) => register.add(value, carried.is_written),
+                None if *registers >= REGISTERS => break,
+                None => {
+                    *registers += 1;
+                    self.registers.insert(key, Register::new(value, carried.is_written));
+                }
+            }
+            if let (Some((first, high)), false) = (before, carried.table.is_bits())
+                && let Some(register) = self.registers.get_mut(&(carried.table, first))
+            {
+                register.add_wide(high, value);
+            }
+            before = Some((at, value));
+        }
+    }
+}
+
+impl Asked {
+    fn of(request: &[u8], function: u8) -> Asked {
+        let word = |at: usize| {
+            request.get(at..at + 2).and_then(|bytes| bytes.first_chunk()).map(|two| u16::from_be_bytes(*two))
+        };
+        let (address, count) = match function {
+            1..=4 | 15 | 16 | 23 => (word(2), word(4).unwrap_or_default()),
+            5 | 6 | 22 => (word(2), 1),
+            24 => (word(2), 0),
+            _ => (None, 0),
+        };
+        Asked { function, address, count }
+    }
+
+    /// What the function is called.
+    pub fn name(&self) -> String {
+        modbus::name(self.function).map_or_else(|| alloc::format!("function_{}", self.function), Into::into)
+    }
+}
+
+/// What the exception of a number is called: `illegal_address`.
+pub fn exception(number: u8) -> Option<&'static str> {
+    modbus::exception(number)
+}
+
+impl Poll {
+    /// How long it is from one such request to the next, in microseconds.
+    pub fn period(&self) -> Option<Spread> {
+        self.periods.spread()
+    }
+}
+
+impl Sink for Survey {
+    type Error = Infallible;
+
+    fn record(&mut self, record: &Record<'_>) -> Result<(), Infallible> {
+        let checksum = self.checksums.iter().find(|(kind, _)| *kind == record.kind).map(|(_, checksum)| *checksum);
+        if let (Some(row), Some(checksum)) = (record.row, checksum) {
+            self.take(row, checksum);
+        }
+        Ok(())
+    }
+
+    fn reject(&mut self, reject: &Reject<'_>) -> Result<(), Infallible> {
+        self.rejected += reject.bytes.len() as u64;
+        Ok(())
+    }
+
+    fn clipped(&mut self, clipped: &Reject<'_>) -> Result<(), Infallible> {
+        self.rejected += clipped.bytes.len() as u64;
+        Ok(())
+    }
+}
