@@ -17,7 +17,7 @@ pub use wide::{Wide, WideOrder};
 use crate::event::Reject;
 use crate::format::Table;
 use crate::modbus::{self, Carried};
-use crate::plan::{Plan, Stage};
+use crate::plan::{Envelope, Plan, Stage};
 use crate::record::{Made, Record, Row};
 use crate::sink::Sink;
 use crate::stage::{ANSWERED, BROADCAST, ERROR, NO_ANSWER};
@@ -47,8 +47,8 @@ pub const REGISTERS: usize = 65_536;
 #[derive(Clone, Debug)]
 pub struct Survey {
     plan: Plan,
-    /// How many bytes of a message are its checksum, of each kind of transaction.
-    checksums: Vec<(u16, usize)>,
+    /// The kinds of transactions, and where messages lie in the contents of their frames.
+    transactions: Vec<(u16, Envelope)>,
     units: BTreeMap<u8, Unit>,
     polls: usize,
     registers: usize,
@@ -119,15 +119,15 @@ impl Survey {
             Stage::Exchange(exchanges) => Some(exchanges),
             _ => None,
         });
-        let checksums = exchanges.flatten().filter_map(|exchange| Some((exchange.kind, exchange.modbus?))).collect();
+        let transactions = exchanges.flatten().filter_map(|exchange| Some((exchange.kind, exchange.modbus?))).collect();
         let plan = plan.clone();
-        Survey { plan, checksums, units: BTreeMap::new(), polls: 0, registers: 0, times: None, bytes: 0, rejected: 0 }
+        Survey { plan, transactions, units: BTreeMap::new(), polls: 0, registers: 0, times: None, bytes: 0, rejected: 0 }
     }
 
     /// A plan whose transactions are handed out, as a survey needs it.
     pub fn plan_of(plan: &Plan) -> Plan {
         let survey = Survey::new(plan);
-        let names = survey.checksums.iter().filter_map(|(kind, _)| {
+        let names = survey.transactions.iter().filter_map(|(kind, _)| {
             let record = plan.0.kinds.get(usize::from(*kind))?.record;
             Some(plan.schema().kinds.get(usize::from(record))?.name.as_str())
         });
@@ -136,7 +136,7 @@ impl Survey {
 
     /// Whether the plan has transactions of a Modbus line.
     pub fn is_of_bus(&self) -> bool {
-        !self.checksums.is_empty()
+        !self.transactions.is_empty()
     }
 
     /// The units, by their addresses; 0 is what was written to all of them.
@@ -223,11 +223,8 @@ impl Survey {
         own.map(|output| (schema.name.as_str(), output.schema.name.as_str())).collect()
     }
 
-    fn take(&mut self, row: &Row, checksum: usize) {
-        let message = |place: usize| {
-            let contents = row.rows().get(place)?.first()?.contents();
-            contents.get(..contents.len().checked_sub(checksum)?)
-        };
+    fn take(&mut self, row: &Row, envelope: Envelope) {
+        let message = |place: usize| envelope.message(row.rows().get(place)?.first()?.contents());
         let (Some(request), answer) = (message(0), message(1)) else { return };
         let [id, function, ..] = *request else { return };
         let Some(Made::Word(outcome)) = row.made.first() else { return };
@@ -364,9 +361,9 @@ impl Sink for Survey {
     type Error = Infallible;
 
     fn record(&mut self, record: &Record<'_>) -> Result<(), Infallible> {
-        let checksum = self.checksums.iter().find(|(kind, _)| *kind == record.kind).map(|(_, checksum)| *checksum);
-        if let (Some(row), Some(checksum)) = (record.row, checksum) {
-            self.take(row, checksum);
+        let envelope = self.transactions.iter().find(|(kind, _)| *kind == record.kind).map(|(_, envelope)| *envelope);
+        if let (Some(row), Some(envelope)) = (record.row, envelope) {
+            self.take(row, envelope);
         }
         Ok(())
     }

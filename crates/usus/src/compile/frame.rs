@@ -12,6 +12,7 @@ use crate::format::{self, CheckForm, FieldType, Format, Spanned};
 use crate::integer::Order;
 use crate::limits;
 use crate::plan::{
+    Envelope,
     At, Burst, Check, CheckPlace, ChoiceKey, Coding, Dle, Edge, Frame, Framing, LayoutRow, Length, LengthPast, Modbus,
     Packet, Pairs, PartBefore, Pattern, Raw, Reading, Sentence, Separation, Slot, Stuffed, Stuffing, Text,
 };
@@ -78,10 +79,7 @@ pub(super) fn compile_frame(
             behind: declared.checksum_behind(),
             longest: 0,
         }),
-        format::Cut::ModbusRtu { direction } => Framing::Modbus(Modbus {
-            requests: *direction != Some(format::Direction::Answers),
-            answers: *direction != Some(format::Direction::Requests),
-        }),
+        format::Cut::ModbusRtu { direction } => Framing::Modbus(directions(*direction)),
         format::Cut::Idle { idle, length } => Framing::Burst(Burst {
             idle: silence(format, declared, *idle, problems),
             length: length.as_ref().map(|length| length.value),
@@ -126,6 +124,7 @@ pub(super) fn compile_frame(
         name: declared.name.clone(),
         framing,
         check,
+        modbus: declared.of_modbus().map(|direction| (directions(direction), envelope(declared))),
         coding: coding(declared),
         header: header_fields(&sheet),
         reading,
@@ -150,6 +149,20 @@ pub(super) fn compile_frame(
         slots.push(Slot { last: counter.last, is_first: false });
     }
     Draft { frame, sheet, placing, lengths: Vec::new() }
+}
+
+/// Where a message of Modbus lies in the contents of a frame: in ASCII behind a colon.
+fn envelope(declared: &format::Frame) -> Envelope {
+    let behind = declared.checksums.first().map_or(0, |check| check.form.size());
+    Envelope { before: declared.modbus.map_or(0, |_| 1), behind }
+}
+
+/// Which messages of Modbus a frame has.
+fn directions(direction: Option<format::Direction>) -> Modbus {
+    Modbus {
+        requests: direction != Some(format::Direction::Answers),
+        answers: direction != Some(format::Direction::Requests),
+    }
 }
 
 /// The checksums of a frame, of which the first is tested before all others.

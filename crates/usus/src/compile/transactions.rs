@@ -4,14 +4,14 @@ use alloc::borrow::Cow;
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use crate::format::{Cut, Direction, Exchange, Format, Frame, Side, Spanned};
+use crate::format::{Direction, Exchange, Format, Frame, Side, Spanned};
 
 /// The format that has them.
 const SHIPPED: &str = "modbus-rtu";
 
 /// A format with the transactions of its Modbus lines, if it declares neither exchanges nor records of those.
 pub(super) fn with_transactions(format: &Format) -> Cow<'_, Format> {
-    let on_bus = |frame: &&Frame| matches!(frame.cut, Cut::ModbusRtu { .. });
+    let on_bus = |frame: &&Frame| frame.of_modbus().is_some();
     let Some(first) = format.frames.iter().find(on_bus) else { return Cow::Borrowed(format) };
     let is_of = |name: &Option<Spanned<_>>| match name {
         Some(name) => format.frames.iter().filter(on_bus).any(|frame| frame.name == name.value),
@@ -28,15 +28,13 @@ pub(super) fn with_transactions(format: &Format) -> Cow<'_, Format> {
     let frames: Vec<(Spanned<_>, Option<Direction>)> = format
         .frames
         .iter()
-        .filter_map(|frame| match frame.cut {
-            Cut::ModbusRtu { direction } => {
-                Some((Spanned { span: frame.span.clone(), value: frame.name.clone() }, direction))
-            }
-            _ => None,
+        .filter_map(|frame| {
+            let name = Spanned { span: frame.span.clone(), value: frame.name.clone() };
+            Some((name, frame.of_modbus()?))
         })
         .collect();
     let header = shipped.frames.first().map(|frame| frame.header.clone()).unwrap_or_default();
-    for frame in format.frames.iter_mut().filter(|frame| matches!(frame.cut, Cut::ModbusRtu { .. })) {
+    for frame in format.frames.iter_mut().filter(|frame| frame.of_modbus().is_some()) {
         frame.header.clone_from(&header);
     }
     for exchange in shipped.exchanges {

@@ -66,6 +66,13 @@ impl Check {
         Check::new("CRC-16/MODBUS", CheckForm::Binary(form))
     }
 
+    /// The LRC of Modbus ASCII: the sum of the bytes behind the colon, negated.
+    pub(super) fn of_modbus_ascii() -> Check {
+        let byte = Integer { bytes: 1, signed: false, order: Order::Big };
+        let sum = SumParameters { complement: Complement::Two, ..SumParameters::of_bytes(8) };
+        Check { from: 1, ..Check::new(Algorithm::Sum(sum), CheckForm::Binary(byte)) }
+    }
+
     /// Bytes that it takes behind the end of its packet.
     pub fn size_behind(&self) -> usize {
         if self.behind { self.form.size() } else { 0 }

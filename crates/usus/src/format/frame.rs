@@ -20,8 +20,8 @@ use crate::time::Span;
 use crate::unit;
 use crate::value::{Charset, Decimal};
 
-const CUTS: [&str; 11] =
-    ["text", "nmea-0183", "packet", "slip", "cobs", "hdlc", "dle", "modbus-rtu", "idle", "break", "fixed"];
+const CUTS: [&str; 12] =
+    ["text", "nmea-0183", "packet", "slip", "cobs", "hdlc", "dle", "modbus-rtu", "modbus-ascii", "idle", "break", "fixed"];
 
 pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<Frame> {
     let mut keys = Keys::new(table, span, "`[[frame]]`", problems);
@@ -30,16 +30,22 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     let inside = keys.text("inside");
     let cut_word = keys.required_text("cut");
     let cut = cut_word.as_ref().and_then(|word| read_cut(&mut keys, word));
+    let is_ascii = cut_word.as_ref().is_some_and(|word| word.value == "modbus-ascii");
+    let ascii = is_ascii.then(|| Frame::modbus_ascii("", read_direction(&mut keys)));
+    let cut = cut.or(ascii.as_ref().map(|ascii| ascii.cut.clone()));
     let checksums = match cut {
         Some(Cut::Sentence { .. }) => Vec::new(),
         Some(Cut::ModbusRtu { .. }) => [Check::of_modbus_rtu()].into(),
+        _ if is_ascii => ascii.as_ref().map(|ascii| ascii.checksums.clone()).unwrap_or_default(),
         _ => {
             let has_end = matches!(cut, Some(Cut::Packet { end: Some(_), .. } | Cut::Dle { .. }));
             checksum::read(&mut keys, has_end, matches!(cut, Some(Cut::Text { .. })))
         }
     };
-    let coding = read_coding(&mut keys, cut.as_ref());
-    let read = read_read(&mut keys, cut.as_ref());
+    let (coding, read) = match &ascii {
+        Some(ascii) => (ascii.coding.clone(), ascii.read.clone()),
+        None => (read_coding(&mut keys, cut.as_ref()), read_read(&mut keys, cut.as_ref())),
+    };
     if let (Some(check), Some(Read::Bytes)) =
         (checksums.first(), read.as_ref().map(|read| read.value).or(cut.as_ref().map(Cut::usual_read)))
         && check.mark.is_some()
@@ -72,7 +78,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
     keys.done();
     let name = name.unwrap_or_else(|| match cut_word.as_ref().map(|word| word.value.as_str()) {
         Some("nmea-0183") => "sentence".to_string(),
-        Some("modbus-rtu") => "message".to_string(),
+        Some("modbus-rtu" | "modbus-ascii") => "message".to_string(),
         Some(word) => word.to_string(),
         None => String::new(),
     });
@@ -82,6 +88,7 @@ pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Probl
         on,
         inside,
         cut: cut?,
+        modbus: ascii.and_then(|ascii| ascii.modbus),
         read,
         coding,
         checksums,
@@ -123,10 +130,9 @@ fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
         "cobs" => Some(Cut::Cobs),
         "hdlc" => Some(Cut::Hdlc),
         "dle" => read_dle(keys),
-        "modbus-rtu" => {
-            let words = [("requests", Direction::Requests), ("answers", Direction::Answers)];
-            Some(Cut::ModbusRtu { direction: keys.word("direction", "direction of messages", &words) })
-        }
+        "modbus-rtu" => Some(Cut::ModbusRtu { direction: read_direction(keys) }),
+        // It is put together of other parts.
+        "modbus-ascii" => None,
         "idle" => {
             if keys.value("idle").is_none() {
                 keys.missing("idle");
@@ -147,6 +153,11 @@ fn read_cut(keys: &mut Keys<'_, '_>, word: &Spanned<String>) -> Option<Cut> {
             None
         }
     }
+}
+
+fn read_direction(keys: &mut Keys<'_, '_>) -> Option<Direction> {
+    let words = [("requests", Direction::Requests), ("answers", Direction::Answers)];
+    keys.word("direction", "direction of messages", &words)
 }
 
 /// `start` and `end` of frames between escapes: DLE STX and DLE ETX, if nothing is said.

@@ -402,6 +402,9 @@ pub struct Frame {
     pub inside: Option<Spanned<String>>,
     /// `cut` and the keys that belong to it.
     pub cut: Cut,
+    /// Whether the lines are messages of Modbus ASCII (`cut = "modbus-ascii"`): a colon, and hex digits with a checksum. All of that is said by its other
+    /// parts, too, as [`Frame::modbus_ascii`] makes them.
+    pub modbus: Option<Ascii>,
     /// `read`: how its contents are read; nothing if that is as usual for its cut.
     pub read: Option<Spanned<Read>>,
     /// `coding`: what is made of what was sent before anything is read of it.
@@ -435,6 +438,7 @@ impl Frame {
             on: None,
             inside: None,
             cut,
+            modbus: None,
             read: None,
             coding: Vec::new(),
             checksums: Vec::new(),
@@ -446,6 +450,26 @@ impl Frame {
             bits_from: None,
             charsets: Vec::new(),
             quote: None,
+        }
+    }
+
+    /// Messages of Modbus ASCII (Modbus over Serial Line V1.02, chapter 2.5.2).
+    pub fn modbus_ascii(name: impl Into<String>, direction: Option<Direction>) -> Frame {
+        let cut = Cut::Text { start: Some(BytePattern::from(*b":")), end: LineEnd::Any, idle: None };
+        Frame {
+            modbus: Some(Ascii { direction }),
+            read: Some(Read::Bytes.into()),
+            coding: [Coding::hex(1)].into(),
+            checksums: [Check::of_modbus_ascii()].into(),
+            ..Frame::new(name, cut)
+        }
+    }
+
+    /// Whether its frames are messages of Modbus, and which way they go if that is known.
+    pub(crate) fn of_modbus(&self) -> Option<Option<Direction>> {
+        match (&self.cut, self.modbus) {
+            (Cut::ModbusRtu { direction }, _) => Some(*direction),
+            (_, ascii) => ascii.map(|ascii| ascii.direction),
         }
     }
 
@@ -575,6 +599,13 @@ impl Cut {
             _ => Read::Bytes,
         }
     }
+}
+
+/// What is said of messages of Modbus ASCII.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Ascii {
+    /// `direction`: which way they go, where they do not share a line.
+    pub direction: Option<Direction>,
 }
 
 /// Which way the messages of a line go.

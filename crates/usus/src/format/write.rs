@@ -84,6 +84,7 @@ fn limits(format: &Format) -> Keys {
 fn frame(frame: &Frame) -> Keys {
     let mut keys = Keys::default();
     let word = match frame.cut {
+        _ if frame.modbus.is_some() => "modbus-ascii",
         Cut::Text { .. } => "text",
         Cut::Sentence { .. } => "nmea-0183",
         Cut::Packet { .. } => "packet",
@@ -100,7 +101,14 @@ fn frame(frame: &Frame) -> Keys {
     keys.text("on", written(&frame.on));
     keys.text("inside", written(&frame.inside));
     keys.text("cut", Some(word));
+    let direction = |direction: &Option<Direction>| {
+        direction.map(|direction| match direction {
+            Direction::Requests => "requests",
+            Direction::Answers => "answers",
+        })
+    };
     match &frame.cut {
+        _ if frame.modbus.is_some() => keys.text("direction", frame.modbus.and_then(|of| direction(&of.direction))),
         Cut::Text { start, end, idle } => {
             keys.pattern("start", start.as_ref());
             let word = match end {
@@ -126,13 +134,7 @@ fn frame(frame: &Frame) -> Keys {
             keys.text("start", Some(&pattern_of(start)));
             keys.text("end", Some(&pattern_of(end)));
         }
-        Cut::ModbusRtu { direction } => {
-            let word = direction.map(|direction| match direction {
-                Direction::Requests => "requests",
-                Direction::Answers => "answers",
-            });
-            keys.text("direction", word);
-        }
+        Cut::ModbusRtu { direction: of } => keys.text("direction", direction(of)),
         Cut::Idle { idle, length } => {
             keys.text("idle", Some(&silence(*idle)));
             keys.shown("length", length.as_ref().map(|length| length.value));
@@ -140,12 +142,13 @@ fn frame(frame: &Frame) -> Keys {
         Cut::Break { length } => keys.shown("length", length.as_ref().map(|length| length.value)),
         Cut::Fixed { length } => keys.shown("length", Some(length.value)),
     }
-    if !frame.coding.is_empty() {
+    let is_modbus = frame.of_modbus().is_some();
+    if !frame.coding.is_empty() && !is_modbus {
         let steps = frame.coding.iter().map(|step| coding(step).inline()).collect::<Vec<_>>();
         keys.put("coding", format!("[{}]", steps.join(", ")));
     }
-    keys.text("read", read_word(frame.read.as_ref()));
-    let own = if matches!(frame.cut, Cut::ModbusRtu { .. }) { &[][..] } else { &frame.checksums };
+    keys.text("read", if frame.modbus.is_some() { None } else { read_word(frame.read.as_ref()) });
+    let own = if is_modbus { &[][..] } else { &frame.checksums };
     keys.list("checksum", own.iter().map(|declared| check(declared).inline()).collect());
     keys.list("separator", frame.separators.iter().map(|separator| quoted(&separator.value)).collect());
     keys.flag("joined", frame.joined);

@@ -131,6 +131,20 @@ pub(crate) struct Modbus {
     pub(crate) answers: bool,
 }
 
+/// How many bytes of contents stand before a message of Modbus, and how many behind it: its checksum.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Envelope {
+    pub(crate) before: usize,
+    pub(crate) behind: usize,
+}
+
+impl Envelope {
+    /// The message in contents.
+    pub(crate) fn message(self, contents: &[u8]) -> Option<&[u8]> {
+        contents.get(self.before..contents.len().checked_sub(self.behind)?)
+    }
+}
+
 /// What lies between two silences or breaks.
 #[derive(Clone, Copy)]
 pub(crate) struct Burst {

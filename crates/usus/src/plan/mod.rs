@@ -38,7 +38,7 @@ pub(crate) use field::{
 pub(crate) use fixed::{FixedPacket, FixedPackets, fixed_packets};
 pub(crate) use form::{Form, Step, Walk};
 pub(crate) use framing::{
-    Burst, Dle, Framing, Length, LengthPast, Modbus, Packet, PartBefore, Sentence, Stuffed, Stuffing, Text,
+    Burst, Dle, Envelope, Framing, Length, LengthPast, Modbus, Packet, PartBefore, Sentence, Stuffed, Stuffing, Text,
 };
 pub(crate) use inside::{Carried, Inside};
 pub use layout::LayoutRow;
@@ -239,6 +239,8 @@ pub(crate) struct Frame {
     pub(crate) name: String,
     pub(crate) framing: Framing,
     pub(crate) check: Option<Check>,
+    /// Whether its contents are messages of Modbus, and where those lie in them.
+    pub(crate) modbus: Option<(Modbus, Envelope)>,
     /// What is made of its contents before anything is read of them, step by step.
     pub(crate) coding: Box<[Coding]>,
     pub(crate) header: Vec<HeaderField>,

@@ -7,7 +7,7 @@ use alloc::boxed::Box;
 use alloc::vec::Vec;
 use core::ops::Range;
 
-use super::{Field, Form};
+use super::{Envelope, Field, Form};
 use crate::expression::Expression;
 use crate::format::{Repeat, Table};
 use crate::time::Span;
@@ -89,8 +89,8 @@ pub(crate) struct Exchange {
     pub(crate) has_key: bool,
     /// Whether the key of each question is its own.
     pub(crate) unique: bool,
-    /// Whether they are messages of Modbus, of which more is known; then how many bytes their checksum has.
-    pub(crate) modbus: Option<usize>,
+    /// Whether they are messages of Modbus, of which more is known; then where those lie in their contents.
+    pub(crate) modbus: Option<Envelope>,
     /// The routes of lines on which answers come.
     pub(crate) routes: Box<[usize]>,
     /// Those on which questions come.
@@ -132,8 +132,8 @@ pub(crate) enum By {
 /// Values in the registers of units, out of what is asked and answered on a Modbus line.
 #[derive(Clone)]
 pub(crate) struct Points {
-    /// The layouts of questions with their answers, and how many bytes the checksum of each message has.
-    pub(crate) of: Box<[(u16, usize)]>,
+    /// The layouts of questions with their answers, and where the messages lie in the contents.
+    pub(crate) of: Box<[(u16, Envelope)]>,
     pub(crate) units: Box<[UnitPoints]>,
     /// The routes of the lines on which they come.
     pub(crate) routes: Box<[usize]>,
@@ -147,7 +147,9 @@ pub(crate) struct UnitPoints {
     pub(crate) layout: u16,
     /// Their addresses on the bus.
     pub(crate) ids: Box<[u8]>,
-    /// How many bytes that has, and how many registers.
+    /// Where the front of a message lies in it: the unit's address and the function. Behind that are the registers.
+    pub(crate) front: Range<usize>,
+    /// How many bytes it has, and how many registers.
     pub(crate) bytes: usize,
     pub(crate) registers: usize,
     pub(crate) points: Box<[Point]>,

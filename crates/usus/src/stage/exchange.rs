@@ -13,7 +13,7 @@ use crate::contents::Ask;
 use crate::expression::Operand;
 use crate::input::LineId;
 use crate::modbus::{self, Length};
-use crate::plan::{Exchange, Framing, Member, Side};
+use crate::plan::{Exchange, Member, Side};
 use crate::reason::Reason;
 use crate::record::{Made, Of, Otherwise, Row};
 use crate::time::{Span, Time};
@@ -499,8 +499,7 @@ fn frame_of(row: &Row) -> Option<&[u8]> {
 impl Exchange {
     /// The message in a frame of Modbus.
     fn message<'r>(&self, row: &'r Row) -> Option<&'r [u8]> {
-        let contents = row.first()?.contents();
-        contents.get(..contents.len().checked_sub(self.modbus?)?)
+        self.modbus?.message(row.first()?.contents())
     }
 
     /// Whether a message of Modbus can be a question.
@@ -521,10 +520,8 @@ impl Exchange {
         length: impl Fn(&[u8]) -> Length,
     ) -> bool {
         let Some((message, kept)) = self.message(row).zip(row.first()) else { return false };
-        let goes_that_way = match bench.plan.0.frames.get(usize::from(kept.of_frame().0)).map(|frame| &frame.framing) {
-            Some(Framing::Modbus(modbus)) => goes(modbus),
-            _ => true,
-        };
+        let frame = bench.plan.0.frames.get(usize::from(kept.of_frame().0));
+        let goes_that_way = frame.and_then(|frame| frame.modbus).is_none_or(|(modbus, _)| goes(&modbus));
         goes_that_way && length(message) == Length::Is(message.len())
     }
 }

@@ -67,10 +67,9 @@ impl Images {
 
     /// Takes a question with its answer.
     fn take(&mut self, of: &Declared, row: Row, bench: &mut Bench<'_>) {
-        let Some((_, checksum)) = of.of.iter().find(|(kind, _)| *kind == row.kind) else { return bench.pass(row) };
+        let Some((_, envelope)) = of.of.iter().find(|(kind, _)| *kind == row.kind) else { return bench.pass(row) };
         let message = |place: usize| {
-            let contents = row.rows().get(place)?.first()?.contents();
-            contents.get(..contents.len().checked_sub(*checksum)?)
+            envelope.message(row.rows().get(place)?.first()?.contents())
         };
         let (request, answer) = (message(0).unwrap_or_default(), message(1));
         let outcome = match row.made.first() {
@@ -95,7 +94,9 @@ impl Images {
                 for carried in carried.into_iter().flatten() {
                     image.take(unit, &carried, time);
                 }
-                image.bytes[..2].copy_from_slice(&begin);
+                if let Some(front) = image.bytes.get_mut(unit.front.clone()) {
+                    front.copy_from_slice(&begin);
+                }
                 let stands: Vec<u8> = unit.points.iter().map(|point| image.stands(unit, point, time)).collect();
                 image.registers.iter_mut().for_each(|register| register.is_new = false);
                 if stands.iter().any(|stands| *stands != ABSENT) {
@@ -137,7 +138,7 @@ impl Image {
             let (first, behind) = (usize::from(point.address), usize::from(point.address) + point.registers.len());
             for address in first.max(carried.address)..behind.min(end) {
                 let place = point.registers.start + address - first;
-                let bytes = 2 + 2 * place..4 + 2 * place;
+                let bytes = unit.front.end + 2 * place..unit.front.end + 2 * place + 2;
                 let (Some(register), Some(bytes)) = (self.registers.get_mut(place), self.bytes.get_mut(bytes)) else {
                     continue;
                 };

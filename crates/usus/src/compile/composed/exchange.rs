@@ -8,7 +8,7 @@ use super::{Composer, Fields, WITHIN, called, made};
 use crate::compile::field::expression_type;
 use crate::expression::Type;
 use crate::format;
-use crate::plan::{AskedOf, By, Exchange, Framing, KeptAs, Member, Side, Stage, What};
+use crate::plan::{AskedOf, By, Envelope, Exchange, KeptAs, Member, Side, Stage, What};
 use crate::problem::ProblemKind;
 use crate::schema::{FieldSchema, Numbers};
 use crate::value::ValueType;
@@ -109,13 +109,14 @@ impl Composer<'_> {
         }
     }
 
-    /// Whether all of them are messages of Modbus; then how many bytes their checksum has.
-    fn modbus(&self, members: &[Member]) -> Option<usize> {
-        let mut frames = members.iter().flat_map(|member| layouts_of(&member.by)).map(|layout| {
+    /// Whether all of them are messages of Modbus, alike; then where those lie in their contents.
+    fn modbus(&self, members: &[Member]) -> Option<Envelope> {
+        let mut envelopes = members.iter().flat_map(|member| layouts_of(&member.by)).map(|layout| {
             let frame = usize::from(self.kinds[usize::from(layout)].frame);
-            matches!(self.drafts[frame].frame.framing, Framing::Modbus(_))
+            self.drafts[frame].frame.modbus.map(|(_, envelope)| envelope)
         });
-        frames.all(|is_modbus| is_modbus).then_some(2)
+        let first = envelopes.next()?;
+        first.filter(|_| envelopes.all(|envelope| envelope == first))
     }
 
     /// What the headers of their frames say.

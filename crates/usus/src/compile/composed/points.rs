@@ -9,7 +9,7 @@ use core::ops::Range;
 use super::{Composer, Fields};
 use crate::compile::field::byte_size;
 use crate::format::{self as declared, Count, Field, FieldType, Integer, Order, Place, Record, Spanned};
-use crate::plan::{KeptAs, Point, Points, Stage, Standing, UnitPoints, What};
+use crate::plan::{Envelope, KeptAs, Point, Points, Stage, Standing, UnitPoints, What};
 use crate::problem::ProblemKind;
 
 /// Bytes before the registers: the unit's address and the function.
@@ -27,21 +27,21 @@ impl Composer<'_> {
             Stage::Exchange(exchanges) => Some(exchanges),
             _ => None,
         });
-        let of: Box<[(u16, usize)]> =
+        let of: Box<[(u16, Envelope)]> =
             exchanges.flatten().filter_map(|exchange| Some((exchange.kind, exchange.modbus?))).collect();
-        let Some((kind, _)) = of.first() else {
+        let Some((kind, envelope)) = of.first() else {
             let why = "units are on a Modbus line: let a frame be cut as \"modbus-rtu\" or \"modbus-ascii\"";
             return self.problems.add(first.name.span.clone(), ProblemKind::Senseless(why));
         };
         let frame = usize::from(self.kinds[usize::from(*kind)].frame);
         let taken: Vec<KeptAs> = of.iter().map(|(kind, _)| KeptAs { from: *kind, layout: *kind }).collect();
-        let units = format.units.iter().enumerate().filter_map(|(place, unit)| self.unit(number + place, frame, unit));
+        let units = format.units.iter().enumerate().filter_map(|(place, unit)| self.unit(number + place, frame, *envelope, unit));
         let units = units.collect();
         self.hide(&taken);
         self.stages.push(Stage::Points(Points { of, units, routes: Box::default() }));
     }
 
-    fn unit(&mut self, number: usize, frame: usize, unit: &declared::Unit) -> Option<UnitPoints> {
+    fn unit(&mut self, number: usize, frame: usize, envelope: Envelope, unit: &declared::Unit) -> Option<UnitPoints> {
         if unit.points.is_empty() {
             let kind = ProblemKind::MissingKey { key: "points", table: "`[unit.NAME]`" };
             self.problems.add(unit.name.span.clone(), kind);
@@ -70,7 +70,7 @@ impl Composer<'_> {
                 self.problems.add(field.span.clone(), ProblemKind::Senseless(why));
             }
             at = registers.end;
-            let place = Spanned { span: field.span.clone(), value: (FRONT + 2 * registers.start) as i64 };
+            let place = Spanned { span: field.span.clone(), value: (envelope.before + FRONT + 2 * registers.start) as i64 };
             fields.push(Field { place: Place::Byte(place), ..field });
             let needs = Box::default();
             let (table, address, within) = (point.table, point.address, point.within);
@@ -107,8 +107,9 @@ impl Composer<'_> {
             let series = known.iter().find(|(name, _)| name == "unit").map(|(_, field)| field.clone());
             self.kinds[number].series = series.into_iter().collect();
         }
-        let (ids, bytes) = (unit.ids.iter().map(|id| id.value).collect(), FRONT + 2 * at + CHECK);
-        Some(UnitPoints { kind: number as u16, layout, ids, bytes, registers: at, points: points.into() })
+        let front = envelope.before..envelope.before + FRONT;
+        let (ids, bytes) = (unit.ids.iter().map(|id| id.value).collect(), front.end + 2 * at + envelope.behind);
+        Some(UnitPoints { kind: number as u16, layout, ids, front, bytes, registers: at, points: points.into() })
     }
 
     /// Lets the rows behind one say where points are on the bus, as the protocol counts and as sheets print it.
@@ -160,9 +161,6 @@ impl Composer<'_> {
 
 /// The most registers of a table.
 const MOST: usize = 0x1_0000;
-
-/// Bytes of a checksum behind the registers, where the frame has one.
-const CHECK: usize = 2;
 
 /// A key that no point can have.
 fn senseless(field: &Field) -> Option<(Range<usize>, &'static str)> {
