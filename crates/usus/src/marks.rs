@@ -44,6 +44,12 @@ impl Marks {
         self.known
     }
 
+    /// The pieces from an offset on, in which bytes arrived together: where each begins, and when its last byte came.
+    pub(crate) fn pieces(&self, from: u64) -> impl Iterator<Item = (u64, Option<Time>)> + '_ {
+        let first = if self.known { self.marks.partition_point(|(start, _)| *start < from) } else { self.marks.len() };
+        self.marks.range(first..).copied()
+    }
+
     /// When the byte at an offset arrived.
     pub(crate) fn at(&self, offset: u64) -> Option<Time> {
         if !self.known {

@@ -121,7 +121,16 @@ impl Survey {
         });
         let transactions = exchanges.flatten().filter_map(|exchange| Some((exchange.kind, exchange.modbus?))).collect();
         let plan = plan.clone();
-        Survey { plan, transactions, units: BTreeMap::new(), polls: 0, registers: 0, times: None, bytes: 0, rejected: 0 }
+        Survey {
+            plan,
+            transactions,
+            units: BTreeMap::new(),
+            polls: 0,
+            registers: 0,
+            times: None,
+            bytes: 0,
+            rejected: 0,
+        }
     }
 
     /// A plan whose transactions are handed out, as a survey needs it.

@@ -12,9 +12,9 @@ use crate::format::{self, CheckForm, FieldType, Format, Spanned};
 use crate::integer::Order;
 use crate::limits;
 use crate::plan::{
-    Envelope,
-    At, Burst, Check, CheckPlace, ChoiceKey, Coding, Dle, Edge, Frame, Framing, LayoutRow, Length, LengthPast, Modbus,
-    Packet, Pairs, PartBefore, Pattern, Raw, Reading, Sentence, Separation, Slot, Stuffed, Stuffing, Text,
+    At, Burst, Check, CheckPlace, ChoiceKey, Coding, Dle, Edge, Envelope, Frame, Framing, LayoutRow, Length,
+    LengthPast, Modbus, Packet, Pairs, PartBefore, Pattern, Raw, Reading, Sentence, Separation, Slot, Stuffed,
+    Stuffing, Text,
 };
 use crate::problem::{ProblemKind, Problems};
 use crate::time::Span;

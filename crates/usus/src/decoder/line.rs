@@ -310,7 +310,8 @@ impl Line {
             self.base = keep;
         }
         self.window.reserve(length);
-        self.origin.marks.forget(keep);
+        // When the byte before came tells whether there was a silence.
+        self.origin.marks.forget(keep.saturating_sub(1));
         self.origin.removed.forget(keep);
     }
 

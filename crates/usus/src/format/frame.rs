@@ -20,8 +20,20 @@ use crate::time::Span;
 use crate::unit;
 use crate::value::{Charset, Decimal};
 
-const CUTS: [&str; 12] =
-    ["text", "nmea-0183", "packet", "slip", "cobs", "hdlc", "dle", "modbus-rtu", "modbus-ascii", "idle", "break", "fixed"];
+const CUTS: [&str; 12] = [
+    "text",
+    "nmea-0183",
+    "packet",
+    "slip",
+    "cobs",
+    "hdlc",
+    "dle",
+    "modbus-rtu",
+    "modbus-ascii",
+    "idle",
+    "break",
+    "fixed",
+];
 
 pub(super) fn read(table: &DeTable<'_>, span: Range<usize>, problems: &mut Problems) -> Option<Frame> {
     let mut keys = Keys::new(table, span, "`[[frame]]`", problems);

@@ -21,8 +21,13 @@ impl Modbus {
     pub(super) fn find(place: &Place<'_>, from: u64) -> Start {
         let view = place.view;
         let bytes = view.from(from);
-        if let Some(offset) = bytes.iter().skip(1).position(|code| modbus::is_known(*code)) {
-            return Start::At(from + offset as u64);
+        let known = bytes.iter().skip(1).position(|code| modbus::is_known(*code)).map(|offset| from + offset as u64);
+        // Behind a silence any function can be.
+        let silent = view.marks.pieces(from).map(|(begin, _)| begin).find(|begin| {
+            known.is_none_or(|known| *begin < known) && *begin + 1 < view.end() && is_behind_silence(view, *begin)
+        });
+        if let Some(start) = silent.or(known) {
+            return Start::At(start);
         }
         // A last byte may be the first of a frame, and is at the end of the input where one was to begin.
         let hides = !view.closed || (from == place.at && is_begin(place.behind));
@@ -51,6 +56,11 @@ impl Modbus {
                 Length::Needs(length) => needs = needs.or(Some(length)),
                 Length::None => {}
             }
+        }
+        if shorter.is_none()
+            && let Some(verdict) = enclosed(candidate, check)
+        {
+            return verdict;
         }
         // Nearly every byte can begin a frame: only where one has ended it is told why there is none.
         let is_begin = behind.is_some_and(is_begin);
@@ -102,6 +112,42 @@ impl Modbus {
             _ => [request, answer],
         }
     }
+}
+
+/// What silences enclose, of a function whose length nobody knows. Nothing if it is of another, or begins behind no silence. What ends with any of the next
+/// silences is tried: it may have come in several pieces.
+fn enclosed(candidate: &Candidate<'_>, check: Option<&Check>) -> Option<Verdict> {
+    let Candidate { view, start, bytes, .. } = *candidate;
+    if !bytes.get(1).is_some_and(|code| modbus::is_open(*code)) || !is_behind_silence(&view, start) {
+        return None;
+    }
+    let silences = view.marks.pieces(start + 1).map(|(begin, _)| begin);
+    let silences = silences.filter(|begin| *begin < view.end() && is_behind_silence(&view, *begin));
+    let mut tried = 0;
+    for length in silences.take(PIECES).map(|end| (end - start) as usize).chain(view.closed.then_some(bytes.len())) {
+        if length > Modbus::LONGEST {
+            return None;
+        }
+        tried += 1;
+        if length >= 2 + CHECK && bytes.get(..length).is_some_and(|frame| test(check, frame).is_ok()) {
+            return Some(found(length));
+        }
+    }
+    let may_go_on = !view.closed && tried < PIECES && bytes.len() <= Modbus::LONGEST;
+    (may_go_on && !takes_too_long(candidate, bytes.len())).then(|| Verdict::Need(bytes.len() + 1))
+}
+
+/// In how many pieces a message may come that only silences tell.
+const PIECES: usize = 8;
+
+/// Whether the line may have been silent before a byte for as long as the standard says: three and a half characters. How many characters came in that time
+/// is not known as long as more may come with it.
+fn is_behind_silence(view: &View<'_>, begin: u64) -> bool {
+    let mut pieces = view.marks.pieces(begin);
+    let Some((_, Some(time))) = pieces.next().filter(|(first, _)| *first == begin) else { return false };
+    let before = begin.checked_sub(1).and_then(|before| view.marks.at(before));
+    let character = view.character.unwrap_or(SLOWEST).nanoseconds();
+    before.is_none_or(|before| 2 * time.since(before).nanoseconds() >= 7 * character)
 }
 
 /// Whether so many bytes took longer than a frame of that length can, be it that an adapter held a part of it back. Else a length that was damaged lets all

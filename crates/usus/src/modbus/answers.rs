@@ -1,6 +1,6 @@
 //! Whether a message answers another.
 
-use super::length::{EXCEPTION, Length, bytes_of_bits, of_answer, word};
+use super::length::{EXCEPTION, IDENTIFICATION, bytes_of_bits, is_whole, of_answer, word};
 
 /// Whether nobody answers a request: all units listen to it.
 pub(crate) fn is_broadcast(request: &[u8]) -> bool {
@@ -10,7 +10,7 @@ pub(crate) fn is_broadcast(request: &[u8]) -> bool {
 /// Whether a message is what a request asks for, or the refusal of it.
 pub(crate) fn answers(request: &[u8], answer: &[u8]) -> bool {
     let (Some(&[unit, code]), Some(&[of, said])) = (request.first_chunk(), answer.first_chunk()) else { return false };
-    if unit != of || code != said & !EXCEPTION || of_answer(answer) != Length::Is(answer.len()) {
+    if unit != of || code != said & !EXCEPTION || !is_whole(answer, of_answer(answer)) {
         return false;
     }
     if said & EXCEPTION != 0 {
@@ -26,7 +26,8 @@ pub(crate) fn answers(request: &[u8], answer: &[u8]) -> bool {
         8 => request == answer,
         15 | 16 => request.get(2..6) == answer.get(2..6),
         23 => told() == 2 * word(request, 4),
-        43 => request.get(2..4) == answer.get(2..4),
+        43 if request.get(2) == Some(&IDENTIFICATION) => request.get(2..4) == answer.get(2..4),
+        43 => request.get(2) == answer.get(2),
         _ => true,
     }
 }

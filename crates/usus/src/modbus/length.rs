@@ -34,6 +34,20 @@ pub(crate) fn is_known(code: u8) -> bool {
     matches!(code & !EXCEPTION, 1..=8 | 11 | 12 | 15..=17 | 20..=24 | 43)
 }
 
+/// Whether a message of a function has no length of its own: only silences tell where it ends.
+pub(crate) fn is_open(code: u8) -> bool {
+    !is_known(code) && code & !EXCEPTION != 0 || code == ENCAPSULATED
+}
+
+/// Whether a message has all that its own bytes say of its length; of those that silences end, anything goes.
+pub(crate) fn is_whole(message: &[u8], length: Length) -> bool {
+    let is_other = |message: &[u8]| match message.get(1..3) {
+        Some([ENCAPSULATED, carried]) => *carried != IDENTIFICATION,
+        _ => message.get(1).is_some_and(|code| is_open(*code) && code & EXCEPTION == 0),
+    };
+    length == Length::Is(message.len()) || is_other(message)
+}
+
 /// The length of a request.
 pub(crate) fn of_request(message: &[u8]) -> Length {
     let Some(&[_, code]) = message.first_chunk() else { return Length::Needs(2) };
@@ -60,7 +74,7 @@ pub(crate) fn of_request(message: &[u8]) -> Length {
                 && usize::from(message[10]) == 2 * word(message, 8)
         }),
         24 => Length::Is(4),
-        43 => with(message, 5, |message| message[2] == IDENTIFICATION && matches!(message[3], 1..=4)),
+        ENCAPSULATED => with(message, 5, |message| message[2] == IDENTIFICATION && matches!(message[3], 1..=4)),
         _ => Length::None,
     }
 }
@@ -69,7 +83,8 @@ pub(crate) fn of_request(message: &[u8]) -> Length {
 pub(crate) fn of_answer(message: &[u8]) -> Length {
     let Some(&[_, code]) = message.first_chunk() else { return Length::Needs(2) };
     if code & EXCEPTION != 0 {
-        return if is_known(code) { with(message, 3, |message| message[2] > 0) } else { Length::None };
+        let can_be = is_known(code) || code != EXCEPTION;
+        return if can_be { with(message, 3, |message| message[2] > 0) } else { Length::None };
     }
     match code {
         1 | 2 | 17 => with_told(message, 2, |message| message[2] > 0),
@@ -84,7 +99,7 @@ pub(crate) fn of_answer(message: &[u8]) -> Length {
         20 => with_parts(message, 1, |part| 1 + usize::from(part.first().copied().unwrap_or_default())),
         21 => of_request(message),
         24 => fifo(message),
-        43 => identification(message),
+        ENCAPSULATED => identification(message),
         _ => Length::None,
     }
 }
@@ -93,8 +108,11 @@ pub(crate) fn of_answer(message: &[u8]) -> Length {
 const BITS: usize = 0xFF * 8;
 const REGISTERS: usize = 0x7F;
 
+/// The function that carries other protocols.
+const ENCAPSULATED: u8 = 43;
+
 /// What tells that function 43 asks what a unit is.
-const IDENTIFICATION: u8 = 14;
+pub(super) const IDENTIFICATION: u8 = 14;
 
 /// The 16 bits from a byte on; bytes that are not there are zero.
 pub(super) fn word(message: &[u8], at: usize) -> usize {

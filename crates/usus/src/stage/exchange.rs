@@ -522,7 +522,7 @@ impl Exchange {
         let Some((message, kept)) = self.message(row).zip(row.first()) else { return false };
         let frame = bench.plan.0.frames.get(usize::from(kept.of_frame().0));
         let goes_that_way = frame.and_then(|frame| frame.modbus).is_none_or(|(modbus, _)| goes(&modbus));
-        goes_that_way && length(message) == Length::Is(message.len())
+        goes_that_way && modbus::is_whole(message, length(message))
     }
 }
 

@@ -68,9 +68,7 @@ impl Images {
     /// Takes a question with its answer.
     fn take(&mut self, of: &Declared, row: Row, bench: &mut Bench<'_>) {
         let Some((_, envelope)) = of.of.iter().find(|(kind, _)| *kind == row.kind) else { return bench.pass(row) };
-        let message = |place: usize| {
-            envelope.message(row.rows().get(place)?.first()?.contents())
-        };
+        let message = |place: usize| envelope.message(row.rows().get(place)?.first()?.contents());
         let (request, answer) = (message(0).unwrap_or_default(), message(1));
         let outcome = match row.made.first() {
             Some(Made::Word(outcome)) => *outcome,

@@ -39,6 +39,14 @@ pub(crate) fn framed(mut message: Vec<u8>) -> Vec<u8> {
     message
 }
 
+/// A message as Modbus ASCII sends it: in hex, with the sum of its bytes negated, by the standard's appendix.
+fn in_ascii(framed: &[u8]) -> Vec<u8> {
+    let message = &framed[..framed.len() - 2];
+    let sum = message.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte));
+    let digits: String = message.iter().chain([&sum.wrapping_neg()]).map(|byte| format!("{byte:02X}")).collect();
+    format!(":{digits}\r\n").into_bytes()
+}
+
 /// Nanoseconds of a character at 19200 8E1.
 pub(crate) const CHARACTER: i64 = 572_917;
 pub(crate) const MILLISECOND: i64 = 1_000_000;
@@ -187,6 +195,7 @@ struct Byte {
 /// What is said on a bus: the transactions, and their messages one after the other, each with its transaction and whether it is the request.
 #[derive(Default)]
 struct Bus {
+    ascii: bool,
     transactions: Vec<Transaction>,
     messages: Vec<(usize, bool, usize)>,
     bytes: Vec<Byte>,
@@ -196,7 +205,9 @@ struct Bus {
 impl Bus {
     fn send(&mut self, transaction: usize, is_request: bool, message: &[u8]) {
         let number = self.messages.len();
-        self.messages.push((transaction, is_request, message.len()));
+        let message = if self.ascii { in_ascii(message) } else { message.to_vec() };
+        // The line end is not needed for it.
+        self.messages.push((transaction, is_request, message.len() - if self.ascii { 2 } else { 0 }));
         for (place, value) in message.iter().enumerate() {
             self.now += CHARACTER;
             self.bytes.push(Byte { value: *value, time: self.now, of: Some((number, place)) });
@@ -205,7 +216,11 @@ impl Bus {
 
     /// Some transactions: polls that come again and again, writes, units that are off, retries.
     fn talk(rng: &mut Rng) -> Bus {
-        let mut bus = Bus { now: 1_000 * MILLISECOND, ..Bus::default() };
+        Bus::talk_in(rng, false)
+    }
+
+    fn talk_in(rng: &mut Rng, ascii: bool) -> Bus {
+        let mut bus = Bus { now: 1_000 * MILLISECOND, ascii, ..Bus::default() };
         let patience = rng.i64(150..400) * MILLISECOND;
         let pace = rng.i64(5..60) * MILLISECOND;
         let slowest = rng.i64(3..40) * MILLISECOND;
@@ -405,7 +420,11 @@ impl Bus {
             let (transaction, is_request, _) = self.messages[of];
             let known = &self.transactions[transaction];
             let message = if is_request { Some(&known.request) } else { known.answer.as_ref() };
-            message?.iter().eq(bytes.iter().map(|byte| &byte.value)).then_some((transaction, is_request))
+            let message = if self.ascii { in_ascii(message?) } else { message?.clone() };
+            let message = &message[..message.len() - if self.ascii { 2 } else { 0 }];
+            let bytes: Vec<u8> = bytes.iter().map(|byte| byte.value).collect();
+            let is_it = if self.ascii { message.eq_ignore_ascii_case(&bytes) } else { message == bytes };
+            is_it.then_some((transaction, is_request))
         };
         whole.get(&offset).map(|(transaction, is_request, _)| (*transaction, *is_request)).or_else(healed)
     }
@@ -478,4 +497,72 @@ fn conversations_are_told_as_they_were_held() {
     assert!(missed.len() * 20_000 <= *whole as usize, "{missed:#?}");
     assert!(wrong.len() * 5_000 <= *whole as usize, "{wrong:#?}");
     assert!(unsure * 100 <= *whole, "{unsure} of {whole} are unsure");
+}
+
+/// The same in ASCII, whose frames tell themselves: all that is whole is told, and nothing else.
+#[test]
+fn conversations_in_ascii_are_told_as_they_were_held() {
+    let text = "format = 'bus'\nserial = '19200 8E1'\n[[frame]]\ncut = 'modbus-ascii'\n";
+    let format = Format::parse(text).unwrap_or_else(|problems| panic!("{problems}"));
+    assert_eq!(Format::parse(&format.to_toml()).unwrap().frames[0].modbus, format.frames[0].modbus);
+    let plan = format.compile().unwrap();
+    let (mut clean, mut damaged) = (Tally::default(), Tally::default());
+    for seed in 0..tries() / 4 {
+        let mut rng = Rng::with_seed(seed);
+        let mut bus = Bus::talk_in(&mut rng, true);
+        let (timed, is_damaged) = (rng.bool(), rng.bool());
+        if is_damaged {
+            bus.damage(&mut rng);
+        }
+        let told = run(&plan, &bus, timed, usize::MAX, rng.clone());
+        assert_eq!(run(&plan, &bus, timed, 3, rng.clone()), told, "seed {seed}");
+        bus.judge(&told, timed, seed, if is_damaged { &mut damaged } else { &mut clean });
+    }
+    assert!(clean.missed.is_empty() && clean.wrong.is_empty(), "{clean:#?}");
+    assert!(damaged.wrong.len() * 5_000 <= damaged.whole as usize, "{:#?}", damaged.wrong);
+    assert!(clean.told > 100 && clean.unsure * 100 <= clean.whole, "{clean:#?}");
+}
+
+/// What is asked and answered by functions of which nobody knows the length: silences tell where they end.
+#[test]
+fn functions_of_a_maker_are_told_by_silences() {
+    let plan = plan();
+    let (mut told, mut all) = (0, 0);
+    for seed in 0..tries() / 4 {
+        let mut rng = Rng::with_seed(seed);
+        let mut bus = Bus { now: 1_000 * MILLISECOND, ..Bus::default() };
+        for number in 0..rng.usize(1..12) {
+            let code = *rng.choice(&[3, 65, 72, 100, 9, 43]).unwrap();
+            let unit = rng.u8(1..9);
+            let mut some = |rng: &mut Rng| -> Vec<u8> {
+                let front = if code == 43 { vec![unit, code, 13] } else { vec![unit, code] };
+                framed([front, (0..rng.usize(1..40)).map(|_| rng.u8(..)).collect()].concat())
+            };
+            let (request, answer) = match code {
+                3 => (framed(vec![unit, 3, 0, 9, 0, 1]), framed(vec![unit, 3, 2, rng.u8(..), 7])),
+                _ => {
+                    (some(&mut rng), if rng.u8(..8) == 0 { framed(vec![unit, code | 0x80, 1]) } else { some(&mut rng) })
+                }
+            };
+            bus.now += rng.i64(10..60) * MILLISECOND;
+            bus.send(number, true, &request);
+            bus.now += rng.i64(4..9) * MILLISECOND;
+            bus.send(number, false, &answer);
+            bus.transactions.push(Transaction { request, answer: Some(answer), ..Transaction::default() });
+        }
+        let found = run(&plan, &bus, true, 1, rng.clone());
+        assert_eq!(run(&plan, &bus, true, 5, rng.clone()), found, "seed {seed}");
+        let whole = bus.whole();
+        for one in found.found.iter().filter(|one| matches!(&*one.says["outcome"], "answered" | "error")) {
+            let its: Vec<_> = one.ranges.iter().map(|(offset, _)| whole.get(offset)).collect();
+            let [Some((of, true, _)), Some((also, false, _))] = its[..] else { panic!("seed {seed}: {one:?}") };
+            assert_eq!(of, also, "seed {seed}: {one:?}");
+            told += 1;
+        }
+        all += bus.transactions.len();
+        // Without times, nothing is made of them.
+        let untimed = run(&plan, &bus, false, usize::MAX, rng.clone());
+        assert!(untimed.found.iter().all(|one| one.says["function"].contains("read_")), "seed {seed}: {untimed:?}");
+    }
+    assert!(told * 100 >= all * 95, "{told} of {all}");
 }

@@ -35,7 +35,11 @@ impl Composer<'_> {
         };
         let frame = usize::from(self.kinds[usize::from(*kind)].frame);
         let taken: Vec<KeptAs> = of.iter().map(|(kind, _)| KeptAs { from: *kind, layout: *kind }).collect();
-        let units = format.units.iter().enumerate().filter_map(|(place, unit)| self.unit(number + place, frame, *envelope, unit));
+        let units = format
+            .units
+            .iter()
+            .enumerate()
+            .filter_map(|(place, unit)| self.unit(number + place, frame, *envelope, unit));
         let units = units.collect();
         self.hide(&taken);
         self.stages.push(Stage::Points(Points { of, units, routes: Box::default() }));
@@ -70,7 +74,8 @@ impl Composer<'_> {
                 self.problems.add(field.span.clone(), ProblemKind::Senseless(why));
             }
             at = registers.end;
-            let place = Spanned { span: field.span.clone(), value: (envelope.before + FRONT + 2 * registers.start) as i64 };
+            let place =
+                Spanned { span: field.span.clone(), value: (envelope.before + FRONT + 2 * registers.start) as i64 };
             fields.push(Field { place: Place::Byte(place), ..field });
             let needs = Box::default();
             let (table, address, within) = (point.table, point.address, point.within);
