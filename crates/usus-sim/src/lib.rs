@@ -73,11 +73,12 @@ impl Device {
         Device::WindMast,
         Device::RopeTension,
         Device::ValleyStation,
-        Device::DriveCabinet,
         Device::BrakeTester,
         Device::HallSensor,
         Device::Groomer,
         Device::Winch,
+        // Its seed is counted on from those before: what is new comes last.
+        Device::DriveCabinet,
     ];
 
     /// All of them.

@@ -4,6 +4,7 @@ mod account;
 mod again;
 mod against;
 mod blanks;
+mod bus;
 mod cores;
 mod endings;
 mod inside;

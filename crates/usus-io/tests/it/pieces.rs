@@ -513,6 +513,33 @@ fn stages_say_the_same_on_several_cores() {
     }
 }
 
+/// A Modbus line: its transactions, the points of its units, each value, and only those that changed.
+#[test]
+fn a_bus_says_the_same_on_several_cores() {
+    use usus::{Wants, Which};
+    use usus_sim::{Device, Faults, record};
+    let points = plan(Device::DriveCabinet.format().unwrap());
+    let wants = Wants { records: vec!["transaction".to_owned(), "drive".to_owned()], ..Wants::default() };
+    let plans = [points.select(&wants).unwrap(), points.by_value(Which::Each), points.by_value(Which::Changed), points];
+    let (mut pieces, mut again) = (0, 0);
+    for seed in 0..12 {
+        let recording = record(Device::DriveCabinet, seed, 30, &Faults::all());
+        let mut steps = vec![Step::Line("", 0)];
+        for chunk in recording.chunks {
+            let time = Some(chunk.time).filter(|_| seed % 3 > 0);
+            steps.push(Step::Chunk(0, time, chunk.bytes, Vec::new()));
+        }
+        for plan in &plans {
+            for (size, before) in [(1, 0), (200, 100), (800, 400)] {
+                let pumped = both(plan, &Held::new(steps.clone()), PieceOptions { jobs: 2, size, before });
+                pieces += pumped.pieces;
+                again += pumped.again;
+            }
+        }
+    }
+    assert!(pieces > 100 && again < pieces, "{again} of {pieces} again");
+}
+
 #[test]
 fn pieces_that_never_join_are_left_to_one_core() {
     let bytes = [0xAA; 4_000];

@@ -38,7 +38,11 @@ pub const REGISTERS: usize = 65_536;
 /// let plan = usus::Format::parse("format = 'bus'\n[[frame]]\ncut = 'modbus-rtu'")?.compile()?;
 /// let mut survey = Survey::new(&plan);
 /// // Two registers from 40 on are asked of unit 17, which answers.
-/// plan.decode_bytes(b"\x11\x03\x00\x28\x00\x02\x46\x93\x11\x03\x04\x01\x2C\xFF\x38\x6B\xE5", &mut survey);
+/// let mut decoder = usus::Decoder::new(&plan);
+/// let line = decoder.line("", 0).unwrap();
+/// let bytes = b"\x11\x03\x00\x28\x00\x02\x46\x93\x11\x03\x04\x01\x2C\xFF\x38\x6B\xE5";
+/// let Ok(()) = decoder.decode(usus::Chunk::new(line, bytes), &mut survey);
+/// let Ok(()) = decoder.finish().drain(&mut survey);
 /// let unit = &survey.units()[&17];
 /// assert_eq!((unit.requests, unit.answered), (1, 1));
 /// assert_eq!(unit.registers[&(Table::HoldingRegister, 41)].last as i16, -200);

@@ -24,7 +24,7 @@ impl Plan {
     /// text, its unit, and what is to be said about it. Of units on a bus only points are values.
     ///
     /// ```
-    /// use usus::{Format, Which};
+    /// use usus::{Chunk, Decoder, Format, Which};
     ///
     /// let format = Format::parse(r#"
     ///     format = "brake-box"
@@ -35,9 +35,12 @@ impl Plan {
     /// "#)?;
     /// let plan = format.compile()?.by_value(Which::Changed);
     /// let mut rows = Vec::new();
-    /// plan.decode_bytes(b"12.5,held\n12.5,free\n", &mut |record: &usus::Record<'_>| {
+    /// let mut take = |record: &usus::Record<'_>| {
     ///     rows.push(["name", "text"].map(|field| record.get(field).unwrap().value.to_string()).join(" "));
-    /// });
+    /// };
+    /// let mut decoder = Decoder::new(&plan);
+    /// let line = decoder.line("", 0).unwrap();
+    /// let Ok(()) = decoder.decode(Chunk::new(line, b"12.5,held\n12.5,free\n"), &mut take);
     /// assert_eq!(rows, ["force 12.5", "state held", "state free"]);
     /// # Ok::<(), usus::Problems>(())
     /// ```

@@ -566,3 +566,156 @@ fn functions_of_a_maker_are_told_by_silences() {
     }
     assert!(told * 100 >= all * 95, "{told} of {all}");
 }
+
+impl Bus {
+    /// Takes that share of the bytes away, in runs of so many.
+    fn thin(&mut self, rng: &mut Rng, percent: u32, run: u32) {
+        let mut gone = 0;
+        self.bytes.retain(|_| {
+            // A run that has ended leaves so many bytes, on the average, that the share is right.
+            if gone == 0 && rng.u32(..(100 - percent) * run) < percent {
+                gone = run;
+                return false;
+            }
+            gone = u32::saturating_sub(gone, 1);
+            gone == 0
+        });
+    }
+}
+
+/// Measures how often what is told is none: `cargo test --test it -- --ignored --nocapture false_matches`. `RANDOM` says how many megabytes are tried.
+#[test]
+#[ignore = "it measures, for docs/modbus.md"]
+fn false_matches() {
+    let plan = plan();
+    let megabytes: u64 = std::env::var("RANDOM").ok().and_then(|number| number.parse().ok()).unwrap_or(16);
+    let mut rng = Rng::with_seed(1);
+    let (mut decoder, mut outcomes) = (Decoder::new(&plan), BTreeMap::<String, u64>::new());
+    let line = decoder.line("", 0).unwrap();
+    let mut count = |record: &Record<'_>| {
+        *outcomes.entry(record.get("outcome").unwrap().value.to_string()).or_default() += 1;
+    };
+    for _ in 0..megabytes * 16 {
+        let bytes: Vec<u8> = std::iter::repeat_with(|| rng.u8(..)).take(65_536).collect();
+        let Ok(()) = decoder.decode(Chunk::new(line, &bytes), &mut count);
+    }
+    let Ok(()) = decoder.finish().drain(&mut count);
+    println!("{megabytes} MiB of random bytes: {outcomes:?}");
+    println!("taken  in runs of  times  whole  told  undetermined  missed  wrong");
+    for (percent, run_of, timed) in [1, 5, 20, 50]
+        .into_iter()
+        .flat_map(|share| [(share, 1), (share, 20)])
+        .flat_map(|(share, run)| [(share, run, true), (share, run, false)])
+    {
+        let mut tally = Tally::default();
+        for seed in 0..tries() {
+            let mut rng = Rng::with_seed(seed);
+            let mut bus = Bus::talk(&mut rng);
+            bus.thin(&mut rng, percent, run_of);
+            let told = run(&plan, &bus, timed, usize::MAX, rng);
+            bus.judge(&told, timed, seed, &mut tally);
+        }
+        let Tally { whole, told, unsure, unsure_without_times, missed, wrong } = tally;
+        let (unsure, missed, wrong) = (unsure + unsure_without_times, missed.len(), wrong.len());
+        println!("{percent:>4} %  {run_of:>10}  {timed:>5}  {whole}  {told}  {unsure}  {missed}  {wrong}");
+    }
+}
+
+/// The worked examples of the MODBUS Application Protocol Specification V1.1b3, chapter 6: what is asked, what is answered, and what that says.
+#[test]
+fn the_examples_of_the_standard_hold() {
+    let hex = |text: &str| -> Vec<u8> {
+        let digits: String = text.split_whitespace().collect();
+        (0..digits.len() / 2).map(|at| u8::from_str_radix(&digits[2 * at..2 * at + 2], 16).unwrap()).collect()
+    };
+    let table: [(&str, &str, &[(&str, &str)]); 17] = [
+        (
+            "01 0013 0013",
+            "01 03 CD 6B 05",
+            &[("function", "read_coils"), ("address", "19"), ("bits", "1011001111010110101")],
+        ),
+        ("02 00C4 0016", "02 03 AC DB 35", &[("function", "read_discrete_inputs"), ("bits", "0011010111011011101011")]),
+        ("03 006B 0003", "03 06 022B 0000 0064", &[("function", "read_holding_registers"), ("values", "555 0 100")]),
+        ("04 0008 0001", "04 02 000A", &[("function", "read_input_registers"), ("values", "10")]),
+        ("05 00AC FF00", "05 00AC FF00", &[("function", "write_coil"), ("address", "172"), ("bits", "1")]),
+        ("06 0001 0003", "06 0001 0003", &[("function", "write_register"), ("written", "3")]),
+        ("07", "07 6D", &[("function", "read_exception_status"), ("status", "109")]),
+        ("08 0000 A537", "08 0000 A537", &[("function", "diagnose"), ("diagnosis", "0"), ("data", "A537")]),
+        ("0B", "0B FFFF 0108", &[("function", "count_events"), ("status", "65535"), ("events", "264")]),
+        ("0C", "0C 08 0000 0108 0121 20 00", &[("function", "log_events"), ("data", "0000010801212000")]),
+        ("0F 0013 000A 02 CD 01", "0F 0013 000A", &[("function", "write_coils"), ("bits", "1011001110")]),
+        ("10 0001 0002 04 000A 0102", "10 0001 0002", &[("function", "write_registers"), ("written", "10 258")]),
+        (
+            "14 0E 06 0004 0001 0002 06 0003 0009 0002",
+            "14 0C 05 06 0DFE 0020 05 06 33CD 0040",
+            &[("function", "read_file"), ("data", "05060DFE0020050633CD0040")],
+        ),
+        (
+            "15 0D 06 0004 0007 0003 06AF 04BE 100D",
+            "15 0D 06 0004 0007 0003 06AF 04BE 100D",
+            &[("function", "write_file")],
+        ),
+        (
+            "16 0004 00F2 0025",
+            "16 0004 00F2 0025",
+            &[("function", "mask_register"), ("and_mask", "242"), ("or_mask", "37")],
+        ),
+        (
+            "17 0003 0006 000E 0003 06 00FF 00FF 00FF",
+            "17 0C 00FE 0ACD 0001 0003 000D 00FF",
+            &[("function", "read_write_registers"), ("values", "254 2765 1 3 13 255"), ("written", "255 255 255")],
+        ),
+        (
+            "18 04DE",
+            "18 0006 0002 01B8 1284",
+            &[("function", "read_queue"), ("address", "1246"), ("values", "440 4740")],
+        ),
+    ];
+    let plan = plan();
+    let mut bus = Bus { now: 1_000 * MILLISECOND, ..Bus::default() };
+    // What can be nothing else comes first, so that it is known how soon a unit answers.
+    let order = [2, 3, 0, 1].into_iter().chain(4..table.len());
+    for (number, of) in order.clone().enumerate() {
+        let (asked, answered, _) = table[of];
+        let [request, answer] = [asked, answered].map(|message| framed([vec![17], hex(message)].concat()));
+        bus.now += 50 * MILLISECOND;
+        bus.send(number, true, &request);
+        bus.now += 5 * MILLISECOND;
+        bus.send(number, false, &answer);
+        bus.transactions.push(Transaction { request, answer: Some(answer), ..Transaction::default() });
+    }
+    let told = run(&plan, &bus, true, usize::MAX, Rng::with_seed(1));
+    assert_eq!((told.found.len(), told.rejects.len()), (table.len(), 0), "{told:#?}");
+    for (found, of) in told.found.iter().zip(order) {
+        for (name, value) in [("outcome", "answered")].iter().chain(table[of].2) {
+            assert_eq!(found.says.get(*name).map(String::as_str), Some(*value), "{name} of {found:?}");
+        }
+    }
+}
+
+/// However many units, ranges and registers there are, a survey follows no more than it says.
+#[test]
+fn a_survey_is_bounded() {
+    use usus::bus::{POLLS, REGISTERS, Survey};
+    let plan = plan();
+    let mut bus = Bus { now: 1_000 * MILLISECOND, ..Bus::default() };
+    for number in 0..POLLS + 200 {
+        let [high, low] = ((number * 125 % 65_000) as u16).to_be_bytes();
+        let unit = 1 + (number / 500) as u8;
+        bus.now += 20 * MILLISECOND;
+        bus.send(number, true, &framed(vec![unit, 3, high, low, 0, 125]));
+        bus.now += 5 * MILLISECOND;
+        bus.send(number, false, &framed([vec![unit, 3, 250], vec![7; 250]].concat()));
+    }
+    let mut survey = Survey::new(&plan);
+    let bytes: Vec<u8> = bus.bytes.iter().map(|byte| byte.value).collect();
+    let mut decoder = Decoder::new(&plan);
+    let line = decoder.line("", 0).unwrap();
+    let Ok(()) = decoder.decode(Chunk::new(line, &bytes), &mut survey);
+    let Ok(()) = decoder.finish().drain(&mut survey);
+    let units = survey.units();
+    let registers: usize = units.values().map(|unit| unit.registers.len()).sum();
+    let polls: usize = units.values().map(|unit| unit.polls.len()).sum();
+    let others: u64 = units.values().map(|unit| unit.others).sum();
+    assert_eq!((polls, others, registers), (POLLS, 200, REGISTERS));
+}
