@@ -677,6 +677,29 @@ pub fn cases() -> Vec<(&'static str, String)> {
             ),
         ),
         (
+            "points that cannot be read",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'modbus-rtu'\n[unit.a]\npoints = [{ name = 'p', table = 'coils', address = 1 }, { name = 'q', table = 'relay', address = 1 }, { name = 'r', reference = 50001 }, \
+                 { name = 's', address = 3 }, { name = 't', table = 'coil', reference = 40001 }, { name = 'u', table = 'coil', address = 70000 }, { name = 'v', reference = 40001, address = 0 }, \
+                 { name = 'w', table = 'coil', address = 1, unit_id = 3 }]\n[unit.b]\nid = [1, 1, 0, 300]\npoints = [{ name = 'Speed', reference = 40001, within = 'soon' }]\n[[point]]\nname = 'p'\nreference = 40001",
+            ),
+        ),
+        (
+            "points that cannot be",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'modbus-ascii'\n[unit.a]\nid = 1\npoints = [{ name = 'p', reference = 40001, type = 'u8' }]\n[unit.b]\nid = 2\npoints = [{ name = 'p', reference = 40001, byte = 3 }]\n\
+                 [unit.c]\nid = 3\npoints = [{ name = 'p', reference = '00001', type = 'u16be' }]\n[unit.d]\nid = 4\npoints = [{ reference = 40001 }]\n[unit.e]\nid = 5\npoints = []\n\
+                 [unit.f]\nid = 6\npoints = [{ name = 'p', reference = 465536, type = 'u32be' }]\n[unit.g]\nid = 7\npoints = [{ name = 'p', reference = 40001 }, { name = 'p', reference = 40002, scale_from = 'q' }]\n\
+                 [unit.transaction]\nid = 8\npoints = [{ name = 'p', reference = 40001, when = 'unit == 1' }]",
+            ),
+        ),
+        (
+            "units without a bus",
+            own(
+                "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }]\n[unit.a]\nid = 1\npoints = [{ name = 'p', reference = 40001 }]",
+            ),
+        ),
+        (
             "examples that are none",
             own(
                 "format = 'x'\n[[frame]]\ncut = 'text'\n[record.r]\nfields = [{ name = 'a' }]\n[[example]]\nbytes = '0'\ngives = { record = 'r' }\n[[example]]\ntext = 'x'\nbytes = '00'\ngives = {}\n[[example]]\ntext = 'x'",
