@@ -10,6 +10,7 @@
 
 #![allow(clippy::print_stdout, missing_docs)]
 
+mod bus;
 mod bytes;
 mod extremes;
 mod input;
@@ -86,6 +87,9 @@ fn main() {
     if wanted("bytes") {
         bytes::run(extent);
     }
+    if wanted("bus") {
+        bus::run(extent);
+    }
     if !has("--only-contests") {
         for contest in contests.iter().filter(|contest| wanted(contest.name)) {
             extremes::run(contest, extent);
@@ -104,6 +108,7 @@ fn test() {
     }
     written::run(extent);
     bytes::run(extent);
+    bus::run(extent);
 }
 
 /// A format whose sentences each give a record, as the decoders by hand have it.

@@ -241,8 +241,11 @@ fn read_point_keys(keys: &mut Keys<'_, '_>) -> (Option<Spanned<u8>>, Option<Poin
             }
         },
         (table, address, None) => {
+            // One that is not right has been told.
             let key = if table.is_none() && address.is_some() { "table" } else { "address" };
-            keys.missing(key);
+            if keys.value(key).is_none() && keys.value("reference").is_none() {
+                keys.missing(key);
+            }
             None
         }
     };

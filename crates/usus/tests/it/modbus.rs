@@ -534,7 +534,7 @@ fn functions_of_a_maker_are_told_by_silences() {
         for number in 0..rng.usize(1..12) {
             let code = *rng.choice(&[3, 65, 72, 100, 9, 43]).unwrap();
             let unit = rng.u8(1..9);
-            let mut some = |rng: &mut Rng| -> Vec<u8> {
+            let some = |rng: &mut Rng| -> Vec<u8> {
                 let front = if code == 43 { vec![unit, code, 13] } else { vec![unit, code] };
                 framed([front, (0..rng.usize(1..40)).map(|_| rng.u8(..)).collect()].concat())
             };

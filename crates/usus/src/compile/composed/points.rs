@@ -104,7 +104,8 @@ impl Composer<'_> {
                 }
                 None => What::Of([Standing { slot: 0, output }].into()),
             };
-            shown.add_one(schema, what, &unit.name.span, self.problems);
+            // One that is there twice has been told.
+            shown.0.push((schema, what));
         }
         self.give(number, shown, layout);
         if unit.ids.len() > 1 {
