@@ -10,9 +10,10 @@ use super::report::spread_of;
 pub(super) fn of(survey: &Survey, name: &str) -> Value {
     let (messages, others) = survey.bytes();
     let units: Vec<Value> = survey.units().iter().map(|(id, unit)| of_unit(survey, *id, unit)).collect();
-    let missing = survey.never_seen().into_iter().map(|(id, of, address, count, names)| {
-        let names: Vec<String> = names.iter().map(|(record, name)| format!("{record}.{name}")).collect();
-        json!({"unit": id, "table": of.word(), "address": address, "registers": count, "points": names})
+    let missing = survey.never_seen().into_iter().map(|point| {
+        let names: Vec<String> = point.names.iter().map(|(record, name)| format!("{record}.{name}")).collect();
+        let (table, address) = (point.table.word(), point.address);
+        json!({"unit": point.unit, "table": table, "address": address, "registers": point.registers, "points": names})
     });
     json!({
         "source": name,

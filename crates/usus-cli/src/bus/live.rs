@@ -54,7 +54,9 @@ fn run(
         }
         match draws {
             Wish::Quit => break,
-            Wish::Draw => drop(terminal.draw(|frame| view.draw(frame)).map_err(wrong)?),
+            Wish::Draw => {
+                terminal.draw(|frame| view.draw(frame)).map_err(wrong)?;
+            }
             Wish::Nothing => {}
         }
         if is_gone() || !more {

@@ -103,7 +103,7 @@ fn load(arguments: &Bus, voice: &Voice) -> Option<Loaded> {
         let line = toml_text(line);
         text += &format!("[line.{line}]\n");
         text += &format!(
-            "[[frame]]\nname = \"{direction}\"\nline = {line}\ncut = \"modbus-rtu\"\ndirection = \"{direction}\"\n"
+            "[[frame]]\nname = \"{direction}\"\non = {line}\ncut = \"modbus-rtu\"\ndirection = \"{direction}\"\n"
         );
     }
     let parsed = Format::parse(&text).and_then(|format| format.compile().map(|plan| (format, plan)));

@@ -29,6 +29,9 @@ pub(super) fn of(survey: &Survey, name: &str, serial: Option<Serial>) -> String 
     if survey.times().is_none() {
         text += "no times: raw bytes carry none, and what only times tell apart is unclear (captures have them)\n";
     }
+    if survey.units().is_empty() {
+        return text + "there is no transaction on it\n";
+    }
     text += "\nunits\n";
     text += &units(survey);
     text += &polls(survey, false);
@@ -152,7 +155,11 @@ fn registers(survey: &Survey) -> String {
                 register.last.to_string(),
                 signed,
                 if of.is_bits() { String::new() } else { format!("{:04X}", register.last) },
-                register.text().map(|text| Safe(&text.iter().collect::<String>()).to_string()).unwrap_or_default(),
+                register
+                    .text()
+                    .filter(|_| !is_part)
+                    .map(|text| Safe(&text.iter().collect::<String>()).to_string())
+                    .unwrap_or_default(),
                 if is_second { String::new() } else { changes(register, is_part) },
                 wide.map(|wide| wide_text(register, wide)).unwrap_or_default(),
                 name.join(", "),
@@ -209,10 +216,11 @@ fn map(survey: &Survey) -> String {
     if !missing.is_empty() {
         text += "\nin the map, and never seen\n";
     }
-    for (id, of, address, count, names) in missing {
-        let names: Vec<String> = names.iter().map(|(record, name)| format!("{record}.{name}")).collect();
-        let last = usize::from(address) + count - 1;
-        text += &format!("  unit {id}, {} {}: {}\n", of.word(), range(address, last as u16), names.join(", "));
+    for point in missing {
+        let names: Vec<String> = point.names.iter().map(|(record, name)| format!("{record}.{name}")).collect();
+        let last = usize::from(point.address) + point.registers - 1;
+        let range = range(point.address, last as u16);
+        text += &format!("  unit {}, {} {range}: {}\n", point.unit, point.table.word(), names.join(", "));
     }
     text
 }
@@ -244,11 +252,12 @@ fn milliseconds(microseconds: i64) -> String {
 
 /// Microseconds as a time that is read easily.
 pub(super) fn span(microseconds: i64) -> String {
-    match microseconds {
-        ..1_000_000 => format!("{} ms", milliseconds(microseconds)),
-        ..600_000_000 => format!("{:.2} s", microseconds as f64 / 1e6),
-        ..36_000_000_000 => format!("{:.1} min", microseconds as f64 / 6e7),
-        _ => format!("{:.1} h", microseconds as f64 / 3.6e9),
+    let seconds = microseconds as f64 / 1e6;
+    match seconds {
+        _ if seconds < 1.0 => format!("{} ms", milliseconds(microseconds)),
+        _ if seconds < 600.0 => format!("{seconds:.2} s"),
+        _ if seconds < 36_000.0 => format!("{:.1} min", seconds / 60.0),
+        _ => format!("{:.1} h", seconds / 3_600.0),
     }
 }
 

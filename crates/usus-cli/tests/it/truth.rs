@@ -33,6 +33,9 @@ fn fact(value: &Value) -> Fact {
     }
 }
 
+/// What only times tell from the request again.
+const NEEDS_TIMES: &str = "write_register";
+
 #[test]
 fn on_a_perfect_line_every_message_becomes_its_record() {
     let folder = tempfile::tempdir().unwrap();
@@ -47,6 +50,7 @@ fn on_a_perfect_line_every_message_becomes_its_record() {
             // What is only part of something else comes with that.
             let told =
                 recording.truth.iter().filter(|truth| !["gga", "rmc", "gsv", "zda", "txt"].contains(&truth.kind));
+            let told = told.filter(|truth| !truth.fields.contains(&("function", NEEDS_TIMES.into())));
             for truth in told {
                 let record = records.next().unwrap();
                 assert_eq!(record["kind"], truth.kind);
@@ -80,7 +84,7 @@ fn on_a_poor_line_the_demo_agrees_with_the_truth() {
     for seed in 0..12u64 {
         let ran = usus(&["demo", "--seconds", "120", "--seed", &seed.to_string(), "--out", out.to_str().unwrap()]);
         assert_eq!(ran.status, 0, "seed {seed}: {}", ran.said);
-        assert_eq!(ran.said.matches("agrees with the truth").count(), 8, "seed {seed}: {}", ran.said);
+        assert_eq!(ran.said.matches("agrees with the truth").count(), 9, "seed {seed}: {}", ran.said);
     }
 }
 
@@ -119,6 +123,7 @@ fn a_capture_says_what_its_raw_bytes_say_and_when() {
         };
         let raw = convert("bin");
         let mut timed = convert("pcapng");
+        timed.retain(|record| record["fields"]["function"] != NEEDS_TIMES);
         let mut last = String::new();
         for record in &mut timed {
             let received = text(&record.remove("received").unwrap());

@@ -190,8 +190,8 @@ impl Survey {
         named
     }
 
-    /// Points of a format whose registers were never seen, each with its record: the unit, where it is, and how many registers it has.
-    pub fn never_seen(&self) -> Vec<(u8, Table, u16, usize, Vec<(&str, &str)>)> {
+    /// Points of a format whose registers were never seen.
+    pub fn never_seen(&self) -> Vec<NeverSeen<'_>> {
         let mut missing = Vec::new();
         self.points(&mut |id, of, point| {
             let seen = |address: u16| {
@@ -200,7 +200,8 @@ impl Survey {
             let mut addresses = (0..point.registers.len()).map(|next| point.address.saturating_add(next as u16));
             if !addresses.any(seen) {
                 let names = self.names_of(of.kind, point.number);
-                missing.push((id, point.table, point.address, point.registers.len(), names));
+                let Numbered { table, address, registers, .. } = point;
+                missing.push(NeverSeen { unit: id, table, address, registers: registers.len(), names });
             }
         });
         missing
@@ -273,6 +274,22 @@ impl Survey {
             unit.see(&carried, &mut self.registers);
         }
     }
+}
+
+/// A point of a format whose registers were never seen.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct NeverSeen<'s> {
+    /// The unit's address.
+    pub unit: u8,
+    /// Where it is.
+    pub table: Table,
+    /// Its first register.
+    pub address: u16,
+    /// How many registers it has.
+    pub registers: usize,
+    /// What it is called: its record, and its fields.
+    pub names: Vec<(&'s str, &'s str)>,
 }
 
 /// A point, with its number among those of its unit.

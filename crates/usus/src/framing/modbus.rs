@@ -118,11 +118,11 @@ impl Modbus {
 /// silences is tried: it may have come in several pieces.
 fn enclosed(candidate: &Candidate<'_>, check: Option<&Check>) -> Option<Verdict> {
     let Candidate { view, start, bytes, .. } = *candidate;
-    if !bytes.get(1).is_some_and(|code| modbus::is_open(*code)) || !is_behind_silence(&view, start) {
+    if !bytes.get(1).is_some_and(|code| modbus::is_open(*code)) || !is_behind_silence(view, start) {
         return None;
     }
     let silences = view.marks.pieces(start + 1).map(|(begin, _)| begin);
-    let silences = silences.filter(|begin| *begin < view.end() && is_behind_silence(&view, *begin));
+    let silences = silences.filter(|begin| *begin < view.end() && is_behind_silence(view, *begin));
     let mut tried = 0;
     for length in silences.take(PIECES).map(|end| (end - start) as usize).chain(view.closed.then_some(bytes.len())) {
         if length > Modbus::LONGEST {
