@@ -60,7 +60,7 @@ fn all_is_counted_on_one_wire_and_on_two() {
         assert_eq!(units[0]["answered"], 240 + 36, "{wires}");
         assert_eq!(units[1]["no_answer"], 2 * 2 * 2 * 6, "{wires}");
         assert_eq!(units[1]["repeated"], 2 * 2 * 6, "{wires}");
-        assert_eq!(units[1]["refused"]["illegal_address"], 10, "{wires}");
+        assert_eq!(units[1]["refused"]["illegal_address"], 12, "{wires}");
         let poll = &units[1]["polls"].as_array().unwrap()[0];
         assert_eq!(
             (poll["function"].as_str(), poll["period_us"]["median"].as_i64()),

@@ -586,6 +586,7 @@ impl Bus {
 /// Measures how often what is told is none: `cargo test --test it -- --ignored --nocapture false_matches`. `RANDOM` says how many megabytes are tried.
 #[test]
 #[ignore = "it measures, for docs/modbus.md"]
+#[allow(clippy::print_stdout)]
 fn false_matches() {
     let plan = plan();
     let megabytes: u64 = std::env::var("RANDOM").ok().and_then(|number| number.parse().ok()).unwrap_or(16);
@@ -621,6 +622,9 @@ fn false_matches() {
     }
 }
 
+/// A worked example: what is asked, what is answered, and some of what that says.
+type Worked<'w> = (&'w str, &'w str, &'w [(&'w str, &'w str)]);
+
 /// The worked examples of the MODBUS Application Protocol Specification V1.1b3, chapter 6: what is asked, what is answered, and what that says.
 #[test]
 fn the_examples_of_the_standard_hold() {
@@ -628,7 +632,7 @@ fn the_examples_of_the_standard_hold() {
         let digits: String = text.split_whitespace().collect();
         (0..digits.len() / 2).map(|at| u8::from_str_radix(&digits[2 * at..2 * at + 2], 16).unwrap()).collect()
     };
-    let table: [(&str, &str, &[(&str, &str)]); 17] = [
+    let table: [Worked<'_>; 17] = [
         (
             "01 0013 0013",
             "01 03 CD 6B 05",

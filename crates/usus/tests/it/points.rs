@@ -138,11 +138,14 @@ struct Said {
     pieced: bool,
 }
 
+/// Of each point of a unit, what is said of it.
+type Says = BTreeMap<(u8, String), Said>;
+
 /// What came out of a transaction: of each unit, what it says of its points. Where its request begins.
 #[derive(Debug)]
 struct Truth {
     offset: u64,
-    says: BTreeMap<(u8, String), Said>,
+    says: Says,
 }
 
 /// A bus with its units, and what a listener has seen.
@@ -379,7 +382,7 @@ impl Place {
 }
 
 #[derive(Debug, Default, PartialEq)]
-struct Told(Vec<(u64, BTreeMap<(u8, String), Said>)>);
+struct Told(Vec<(u64, Says)>);
 
 impl Sink for Told {
     type Error = Infallible;
