@@ -1,6 +1,6 @@
 //! What a Modbus line carries: the units on it, what they are asked and how they answer, and every register that was seen.
 //!
-//! A [`Survey`] is a sink of the transactions that a decoder tells. How those are found is in `framing/modbus.rs` and `stage/exchange.rs`; what is printed of a
+//! A `Survey` is a sink of the transactions that a decoder tells. How those are found is in `framing/modbus.rs` and `stage/exchange.rs`; what is printed of a
 //! survey is for others to say.
 
 mod register;

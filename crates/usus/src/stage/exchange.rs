@@ -298,7 +298,9 @@ impl Exchanges {
         row.put_key(0, &mut key);
         let frame = row.first().map_or(&[][..], |kept| &kept.frame);
         let before = self.closed.back().filter(|closed| !closed.is_answered && closed.frame == frame);
-        let retry = before.map_or(0, |before| before.retry + 1);
+        // On two lines the one before may just have been overtaken.
+        let overtaken = self.open.back().filter(|open| open.overtaken.is_some() && frame_of(&open.row) == Some(frame));
+        let retry = overtaken.map(|open| open.retry).or(before.map(|before| before.retry)).map_or(0, |retry| retry + 1);
         self.fresh = false;
         let of = &of[number];
         let is_broadcast = of.modbus.is_some() && of.message(&row).is_some_and(modbus::is_broadcast);
