@@ -44,6 +44,10 @@ fn run(
     let (mut view, mut told) = (View::default(), None::<Instant>);
     while !stop.load(Ordering::Relaxed) {
         let more = listening.step()?;
+        // Who reads keys from a terminal that has gone away waits for ever.
+        if is_gone() || !more {
+            break;
+        }
         let mut draws = keys(&mut view).map_err(wrong)?;
         if told.is_none_or(|told| told.elapsed() >= REFRESH) {
             told = Some(Instant::now());
@@ -58,9 +62,6 @@ fn run(
                 terminal.draw(|frame| view.draw(frame)).map_err(wrong)?;
             }
             Wish::Nothing => {}
-        }
-        if is_gone() || !more {
-            break;
         }
     }
     Ok(())
