@@ -25,6 +25,7 @@ mod stop;
 mod summary;
 mod tally;
 mod voice;
+mod whole;
 
 use std::process::ExitCode;
 

@@ -42,36 +42,32 @@ fn name_of(of: Table, address: u16) -> String {
 }
 
 /// A register map as `points` of a format can name it.
-pub(super) fn points(survey: &Survey) -> impl Fn() -> String + '_ {
-    move || {
-        let mut text = "unit_id,table,address,name,type,scale,unit,title\n".to_owned();
-        for (id, of, address, word, said) in seen(survey) {
-            let name = name_of(of, address);
-            text += &format!("{},{},{address},{name},{word},,,\"{said}\"\n", unit_name(id), of.word());
-        }
-        text
+pub(super) fn points(survey: &Survey) -> String {
+    let mut text = "unit_id,table,address,name,type,scale,unit,title\n".to_owned();
+    for (id, of, address, word, said) in seen(survey) {
+        let name = name_of(of, address);
+        text += &format!("{},{},{address},{name},{word},,,\"{said}\"\n", unit_name(id), of.word());
     }
+    text
 }
 
 /// A format with all registers that were seen.
-pub(super) fn format<'s>(survey: &'s Survey, name: &'s str, serial: Option<Serial>) -> impl Fn() -> String + 's {
-    move || {
-        let mut format = Format::new("bus");
-        format.title = Some(format!("What was seen on {name}: rename what you know"));
-        format.serial = serial;
-        format.frames.push(Frame::new("message", Cut::ModbusRtu { direction: None }));
-        for (id, of, address, word, said) in seen(survey) {
-            let mut field = Field::new(name_of(of, address));
-            field.title = Some(said);
-            field.kind = FieldType::named(&word).map(Into::into);
-            let record = format!("unit_{id}");
-            if format.units.last().is_none_or(|unit| unit.name.value != record) {
-                format.units.push(Unit::new(record, id));
-            }
-            if let Some(unit) = format.units.last_mut() {
-                unit.points.push(Point::new(field, of, address));
-            }
+pub(super) fn format(survey: &Survey, name: &str, serial: Option<Serial>) -> String {
+    let mut format = Format::new("bus");
+    format.title = Some(format!("What was seen on {name}: rename what you know"));
+    format.serial = serial;
+    format.frames.push(Frame::new("message", Cut::ModbusRtu { direction: None }));
+    for (id, of, address, word, said) in seen(survey) {
+        let mut field = Field::new(name_of(of, address));
+        field.title = Some(said);
+        field.kind = FieldType::named(&word).map(Into::into);
+        let record = format!("unit_{id}");
+        if format.units.last().is_none_or(|unit| unit.name.value != record) {
+            format.units.push(Unit::new(record, id));
         }
-        format.to_toml()
+        if let Some(unit) = format.units.last_mut() {
+            unit.points.push(Point::new(field, of, address));
+        }
     }
+    format.to_toml()
 }

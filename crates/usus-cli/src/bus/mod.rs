@@ -6,13 +6,13 @@ mod live;
 mod report;
 
 use std::io::{self, IsTerminal};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use usus::bus::Survey;
 use usus::format::Serial;
 use usus::{Chunk, Decoder, Format, LineId};
-use usus_io::{Source, SourceEvent};
+use usus_io::{Protected, Source, SourceEvent};
 
 use crate::Ending;
 use crate::arguments::Bus;
@@ -21,6 +21,7 @@ use crate::safe::Safe;
 use crate::source::open_source;
 use crate::stop::stop_flag;
 use crate::voice::Voice;
+use crate::whole;
 
 pub(crate) fn run(arguments: &Bus, voice: &Voice) -> Ending {
     let Some(loaded) = load(arguments, voice) else { return Ending::Failed };
@@ -31,6 +32,10 @@ pub(crate) fn run(arguments: &Bus, voice: &Voice) -> Ending {
             return Ending::Failed;
         }
     };
+    if let Err(text) = may_write(arguments, opened.file().as_deref()) {
+        voice.fail(&Safe(&text).to_string());
+        return Ending::Failed;
+    }
     let is_seen = io::stdout().is_terminal() && io::stdin().is_terminal() && !arguments.json && !arguments.plain;
     let live = opened.peek().is_live() && is_seen;
     let name = opened.name.clone();
@@ -54,14 +59,11 @@ pub(crate) fn run(arguments: &Bus, voice: &Voice) -> Ending {
         voice.fail(&format!("{}: no bytes came", Safe(&name)));
         return Ending::NoBytes;
     }
-    for (path, text) in [
-        (&arguments.to_points, &draft::points(&survey) as &dyn Fn() -> String),
-        (&arguments.to_format, &draft::format(&survey, &name, serial)),
-    ] {
-        if let Some(path) = path
-            && let Err(text) = write(path, &text(), arguments.overwrite)
-        {
-            voice.fail(&text);
+    let points = arguments.to_points.as_ref().map(|path| (path, draft::points(&survey)));
+    let format = arguments.to_format.as_ref().map(|path| (path, draft::format(&survey, &name, serial)));
+    for (path, text) in points.into_iter().chain(format) {
+        if let Err(error) = whole::write(path, &text) {
+            voice.fail(&format!("cannot write {}: {error}", Safe(&path.display().to_string())));
             return Ending::Failed;
         }
     }
@@ -78,12 +80,16 @@ pub(crate) fn run(arguments: &Bus, voice: &Voice) -> Ending {
     }
 }
 
-/// Writes a file, which is not to exist.
-fn write(path: &Path, text: &str, overwrite: bool) -> Result<(), String> {
-    if path.exists() && !overwrite {
-        return Err(format!("{} exists; --overwrite replaces it", path.display()));
+/// Whether the files that are to be written may be: what is read is never written, and what exists only if that was said.
+fn may_write(arguments: &Bus, source: Option<&Path>) -> Result<(), String> {
+    let files: Vec<PathBuf> = [&arguments.to_points, &arguments.to_format].into_iter().flatten().cloned().collect();
+    let mut protected = Protected::default();
+    source.into_iter().chain(arguments.format.as_deref().map(Path::new)).for_each(|path| protected.add(path));
+    protected.check(&files).map_err(|error| error.to_string())?;
+    match files.iter().find(|path| path.exists() && !arguments.overwrite) {
+        Some(path) => Err(format!("{} exists; --overwrite replaces it", path.display())),
+        None => Ok(()),
     }
-    std::fs::write(path, text).map_err(|error| format!("cannot write {}: {error}", path.display()))
 }
 
 /// The format that says how messages are found, and what registers mean if that was given.
@@ -181,16 +187,13 @@ impl Listening {
             None => return Ok(false),
             Some(SourceEvent::Line(info)) => {
                 let is_meant = only.as_ref().is_none_or(|only| *only == info.name);
-                if is_meant && serial.is_none() && info.serial.is_some() {
-                    // What is fed to the decoder comes behind its lines.
+                let is_first = lines.iter().all(|(_, line)| line.is_none());
+                if is_meant && is_first && serial.is_none() {
                     (*decoder, *survey, *serial) = begin(format, info.serial)?;
-                    for (name, line) in lines.iter_mut().filter(|(_, line)| line.is_some()) {
-                        *line = decoder.line(name, 0);
-                    }
                 }
                 let several = decoder.plan().roles().next().is_some();
                 let role = if several { info.name.as_str() } else { "" };
-                let is_another = !several && lines.iter().any(|(_, line)| line.is_some());
+                let is_another = !several && !is_first;
                 let line = if is_meant { decoder.line(role, info.start) } else { None };
                 lines.push((info.name.clone(), line));
                 if is_meant && is_another {

@@ -1,7 +1,5 @@
 //! The data dictionary beside an output: what its columns are, and what became of the bytes that they were made from.
 
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 
 use serde_json::{Map, Value, json};
@@ -10,6 +8,7 @@ use usus::{FieldSchema, Plan};
 
 use super::one::Converted;
 use crate::summary::grouped;
+use crate::whole;
 
 /// What a dictionary is written as.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -66,11 +65,7 @@ impl Dictionary {
             Form::Json => format!("{all:#}\n"),
             Form::Markdown => markdown(&all),
         };
-        let mut name = self.path.file_name().unwrap_or_default().to_owned();
-        name.push(".part");
-        let part = self.path.with_file_name(name);
-        let written = fs::write(&part, text).and_then(|()| fs::rename(&part, &self.path));
-        written.map_err(|error: io::Error| format!("cannot write {}: {error}", self.path.display()))?;
+        whole::write(&self.path, &text).map_err(|error| format!("cannot write {}: {error}", self.path.display()))?;
         Ok(self.path)
     }
 }

@@ -69,6 +69,11 @@ fn all_is_counted_on_one_wire_and_on_two() {
         );
     }
     assert_eq!(on_one["other_bytes"], 0);
+    // Named the wrong way round, the wires have no transaction that was answered.
+    let swapped = survey(&[two.to_str().unwrap(), "--requests", "told", "--answers", "asked"]);
+    let answered =
+        |unit: &Value| unit["answered"].as_u64().unwrap() + unit["registers"].as_array().unwrap().len() as u64;
+    assert_eq!(swapped["units"].as_array().unwrap().iter().map(answered).sum::<u64>(), 0, "{swapped:#}");
     let several = usus(&["bus", two.to_str().unwrap()]);
     assert!(several.status == 1 && several.said.contains("--line says which"), "{}", several.said);
     let unknown = usus(&["bus", two.to_str().unwrap(), "--line", "wire"]);
@@ -104,6 +109,13 @@ fn what_was_seen_is_written_to_be_filled_in() {
     }
     let again = usus(&["bus", SAMPLE, "--to-points", &points]);
     assert!(again.status == 1 && again.said.contains("--overwrite"), "{}", again.said);
+    // What is read is never written.
+    for read in [&own, &path("link.pcapng")] {
+        let _ = std::os::unix::fs::symlink(crate::run::root().join(SAMPLE), path("link.pcapng"));
+        let before = fs::read(read).unwrap();
+        let ran = usus(&["bus", SAMPLE, "--format", &own, "--to-points", read, "--overwrite"]);
+        assert!(ran.status == 1 && fs::read(read).unwrap() == before, "{}", ran.said);
+    }
     // A map that is not right says so.
     fs::write(&points, "unit_id,table,address,name\n1,holding_register,16,speed\n1,holding_register,77,ghost\n")
         .unwrap();

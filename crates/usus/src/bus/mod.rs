@@ -260,7 +260,10 @@ impl Survey {
             NO_ANSWER => unit.unanswered += 1,
             _ => unit.unclear += 1,
         }
-        if let Some(Made::Number(latency)) = row.made.get(1) {
+        // What came as one piece with its request does not say how long it took.
+        if let Some(Made::Number(latency)) = row.made.get(1)
+            && latency.coefficient() != 0
+        {
             unit.latencies.add(i64::try_from(latency.coefficient()).unwrap_or(i64::MAX));
         }
         unit.retries += u64::from(matches!(row.made.get(2), Some(Made::Number(_))));
@@ -335,8 +338,8 @@ impl Unit {
             let address = carried.address + place;
             let Ok(at) = u16::try_from(address) else { break };
             let key = (carried.table, at);
-            let old = self.registers.get(&key).map(|register| register.last);
-            let Some(value) = carried.at(address, old) else { break };
+            // What a mask makes of a register depends on what nobody may have seen.
+            let Some(value) = carried.at(address, None) else { break };
             match self.registers.get_mut(&key) {
                 Some(register) => register.add(value, carried.is_written),
                 None if *registers >= REGISTERS => break,

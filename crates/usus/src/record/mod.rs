@@ -265,6 +265,7 @@ impl<'a> Record<'a> {
                 let (record, place) = self.standing(standing)?;
                 record.sent(place)
             }
+            What::Point { point, .. } if self.point_stands(*point) == ABSENT => None,
             What::Point { output, .. } => {
                 let (record, place) = self.standing(&[Standing { slot: 0, output: *output }])?;
                 record.sent(place)
@@ -321,16 +322,22 @@ impl<'a> Record<'a> {
         }
     }
 
-    /// A field of what stands in slot 0, if a stage says that the point has a value.
-    fn point(&self, output: &Output, of: u16, point: u16) -> Cell<'a> {
-        let standing = Standing { slot: 0, output: of };
-        let stands = match self.row.and_then(|row| row.made.first()) {
+    /// How a point stands in it, as a stage said.
+    fn point_stands(&self, point: u16) -> u8 {
+        match self.row.and_then(|row| row.made.first()) {
             Some(Made::Text(stands)) => stands.get(usize::from(point)).copied().unwrap_or(ABSENT),
             _ => ABSENT,
-        };
+        }
+    }
+
+    /// A field of what stands in slot 0, if a stage says that the point has a value.
+    fn point(&self, output: &Output, of: u16, point: u16) -> Cell<'a> {
+        let (standing, stands) = (Standing { slot: 0, output: of }, self.point_stands(point));
         match self.standing(&[standing]).filter(|_| stands != ABSENT) {
             Some((record, place)) => match record.cell_at(place) {
-                Cell::Reading(Reading { value, quality: Quality::Good }) if stands == PIECED => {
+                Cell::Reading(Reading { value, quality: Quality::Good })
+                    if stands == PIECED && !matches!(value, Value::Absent(_)) =>
+                {
                     Cell::Reading(Reading { value, quality: Quality::Pieced })
                 }
                 cell => cell,

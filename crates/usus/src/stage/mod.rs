@@ -618,6 +618,14 @@ impl Bench<'_> {
         self.behind.push(Said::Record(row));
     }
 
+    /// A record so many times: the first has the frames, the others have copies.
+    fn dealt(&mut self, row: Row, times: usize) -> Vec<Row> {
+        let mut rows = Vec::with_capacity(times);
+        rows.extend((1..times).map(|_| row.again(&mut self.room.spent)));
+        rows.insert(0, row);
+        rows
+    }
+
     /// A record to be held as another layout: itself, or a copy if it goes on by itself, too.
     fn hold(&mut self, row: Row, layout: u16, slot: u16) -> Row {
         if !self.goes_on(row.kind) {

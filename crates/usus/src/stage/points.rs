@@ -42,6 +42,9 @@ pub(crate) const WHOLE: u8 = 1;
 /// It is put together from what was seen at different times.
 pub(crate) const PIECED: u8 = 2;
 
+/// That a unit says something: its kind, the layout of its points, the number of its image, and how each point stands.
+type UnitSays = (u16, u16, usize, Vec<u8>);
+
 impl Images {
     pub(super) fn new(of: &Declared) -> Images {
         let image = |(unit, id): (&UnitPoints, u8)| Image {
@@ -81,19 +84,20 @@ impl Images {
             ERROR => ([None; 2], None),
             _ => ([modbus::perhaps_written(request), None], None),
         };
-        let begin = [request.first().copied().unwrap_or_default(), request.get(1).copied().unwrap_or_default()];
-        let mut made: Vec<(u16, u16, usize, Vec<u8>)> = Vec::new();
+        let [asked, function] = [0, 1].map(|at| request.get(at).copied().unwrap_or_default());
+        let mut made: Vec<UnitSays> = Vec::new();
         let mut images = self.0.iter_mut().enumerate();
         for unit in &of.units {
             for (number, image) in images.by_ref().take(unit.ids.len()) {
-                if image.id != begin[0] && outcome != BROADCAST {
+                if image.id != asked && outcome != BROADCAST {
                     continue;
                 }
                 for carried in carried.into_iter().flatten() {
                     image.take(unit, &carried, time);
                 }
                 if let Some(front) = image.bytes.get_mut(unit.front.clone()) {
-                    front.copy_from_slice(&begin);
+                    // What was written to all units is told of each.
+                    front.copy_from_slice(&[image.id, function]);
                 }
                 let stands: Vec<u8> = unit.points.iter().map(|point| image.stands(unit, point, time)).collect();
                 image.registers.iter_mut().for_each(|register| register.is_new = false);
@@ -106,19 +110,14 @@ impl Images {
     }
 
     /// Passes a question with its answer on, as what units say in it.
-    fn pass(&self, row: Row, made: Vec<(u16, u16, usize, Vec<u8>)>, bench: &mut Bench<'_>) {
-        let goes_on = bench.goes_on(row.kind);
-        let mut row = Some(row);
-        let left = made.len();
-        // The first of all has the frames, the others have copies.
-        if goes_on || made.is_empty() {
-            let copies = row.as_ref().map(|row| row.again(&mut bench.room.spent)).filter(|_| left > 0);
-            row.into_iter().for_each(|row| bench.pass(row));
-            row = copies;
+    fn pass(&self, row: Row, made: Vec<UnitSays>, bench: &mut Bench<'_>) {
+        let goes_on = bench.goes_on(row.kind) || made.is_empty();
+        let mut dealt = bench.dealt(row, made.len() + usize::from(goes_on)).into_iter();
+        if goes_on {
+            dealt.by_ref().take(1).for_each(|row| bench.pass(row));
         }
-        for (place, (kind, layout, image, stands)) in made.into_iter().enumerate() {
-            let copies = row.as_ref().filter(|_| place + 1 < left).map(|row| row.again(&mut bench.room.spent));
-            let Some(Row { of: Of::Rows(mut rows), .. }) = core::mem::replace(&mut row, copies) else { continue };
+        for (row, (kind, layout, image, stands)) in dealt.zip(made) {
+            let Of::Rows(mut rows) = row.of else { continue };
             rows.iter_mut().zip(0..).for_each(|(row, slot)| row.slot = slot);
             if let (Some(Row { of: Of::Frame(kept), .. }), Some(image)) = (rows.first_mut(), self.0.get(image)) {
                 kept.look_at(layout, &image.bytes);

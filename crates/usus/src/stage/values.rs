@@ -27,18 +27,12 @@ impl Values {
             let mut gather = Gather { of, known: &mut self.0, most: bench.plan.0.limits.series, values: &mut values };
             gather.record(&record);
         }
-        // The first of all has the frames, the others have copies.
-        let mut left = values.len();
-        if left == 0 {
+        if values.is_empty() {
             return bench.pass(row);
         }
-        let mut row = Some(row);
-        for made in values {
-            left -= 1;
-            let copy = row.as_ref().filter(|_| left > 0).map(|row| row.again(&mut bench.room.spent));
-            let Some(own) = core::mem::replace(&mut row, copy) else { continue };
+        for (row, made) in bench.dealt(row, values.len()).into_iter().zip(values) {
             let mut rows = bench.list();
-            rows.push(own);
+            rows.push(row);
             bench.pass(Row::of_rows(of.kind, rows, made));
         }
     }
