@@ -482,6 +482,9 @@ pub(crate) struct Bus {
     /// One JSON object instead of tables
     #[arg(long)]
     pub(crate) json: bool,
+    /// Show each two registers side by side as one number of 32 bits, too, in every order of their bytes (JSON always has them)
+    #[arg(long)]
+    pub(crate) pairs: bool,
     /// Write the registers that were seen as a CSV, too: points to be filled in, which a format can name
     #[arg(long, value_name = "FILE")]
     pub(crate) to_points: Option<PathBuf>,
@@ -668,8 +671,7 @@ pub(crate) struct Formats {
 
 #[derive(Args)]
 pub(crate) struct Simulate {
-    /// Which devices; without it, all: wind-mast, rope-tension, valley-station, drive-requests, drive-answers, brake-tester, hall-sensor
-    #[arg(value_name = "DEVICE", value_parser = device)]
+    #[arg(value_name = "DEVICE", value_parser = device, help = format!("Which devices; without it, all: {}", device_names()))]
     pub(crate) devices: Vec<Device>,
     /// The directory in which each device's port gets a link with a lasting name
     #[arg(long, value_name = "DIR", default_value = "ropeway")]
@@ -706,8 +708,11 @@ pub(crate) enum LineFault {
 }
 
 fn device(text: &str) -> Result<Device, String> {
-    let names = || Device::ALL.map(Device::name).join(", ");
-    Device::named(text).ok_or_else(|| format!("the demo site has no such device; it has {}", names()))
+    Device::named(text).ok_or_else(|| format!("the demo site has no such device; it has {}", device_names()))
+}
+
+fn device_names() -> String {
+    Device::ALL.map(Device::name).join(", ")
 }
 
 fn simulated_settings(text: &str) -> Result<usus_sim::Settings, String> {

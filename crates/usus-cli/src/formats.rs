@@ -1,7 +1,7 @@
 //! `usus formats`, and finding a format by file or name.
 
 use std::io::Read;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use usus::checksum::Checksum;
 use usus::{Format, Plan};
@@ -85,6 +85,8 @@ pub(crate) struct Loaded {
     pub(crate) plan: Plan,
     /// The file.
     pub(crate) text: String,
+    /// Where that was read, and what it names.
+    pub(crate) files: Vec<PathBuf>,
 }
 
 /// Loads a format by its file's path or the name under which it ships, and says what is wrong with it.
@@ -119,13 +121,17 @@ pub(crate) fn load(name: &str, voice: &Voice) -> Option<Loaded> {
     };
     // What ships with usus, or comes over a pipe, has no folder.
     let mut beside = (name != "-" && path.exists()).then(|| files_beside(path));
+    let mut files: Vec<PathBuf> = beside.iter().map(|_| path.to_owned()).collect();
     let load = |file: &str| match &mut beside {
-        Some(load) => load(file),
+        Some(load) => {
+            files.push(path.with_file_name(file));
+            load(file)
+        }
         None => Err("this format does not lie in a folder".to_owned()),
     };
     let compiled = Format::parse_with(&text, load).and_then(|format| format.compile().map(|plan| (format, plan)));
     match compiled {
-        Ok((format, plan)) => Some(Loaded { format, plan, text }),
+        Ok((format, plan)) => Some(Loaded { format, plan, text, files }),
         Err(found) => {
             problems::show(name, &text, &found, voice);
             None

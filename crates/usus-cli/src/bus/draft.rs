@@ -2,8 +2,9 @@
 
 use usus::Format;
 use usus::bus::{Register, Survey};
-use usus::format::{Cut, Field, FieldType, Frame, Point, Serial, Table, Unit};
+use usus::format::{Cut, Field, FieldType, Frame, Point, Table, Unit};
 
+use super::Hearing;
 use super::report::unit_name;
 
 /// What was seen, as points: of each the unit, the table, the address, the type as a word, and what was seen of it.
@@ -51,12 +52,19 @@ pub(super) fn points(survey: &Survey) -> String {
     text
 }
 
-/// A format with all registers that were seen.
-pub(super) fn format(survey: &Survey, name: &str, serial: Option<Serial>) -> String {
+fn is_modbus(frame: &Frame) -> bool {
+    frame.modbus.is_some() || matches!(frame.cut, Cut::ModbusRtu { .. })
+}
+
+/// A format with all registers that were seen, whose lines and frames are those of the format that they were seen by.
+pub(super) fn format(survey: &Survey, name: &str, by: &Hearing) -> String {
     let mut format = Format::new("bus");
     format.title = Some(format!("What was seen on {name}: rename what you know"));
-    format.serial = serial;
-    format.frames.push(Frame::new("message", Cut::ModbusRtu { direction: None }));
+    format.serial = by.serial;
+    format.lines.clone_from(&by.format.lines);
+    format.frames.extend(by.format.frames.iter().filter(|frame| is_modbus(frame)).cloned());
+    // With fields of its own, a frame would want transactions of its own, too.
+    format.frames.iter_mut().for_each(|frame| frame.header.clear());
     for (id, of, address, word, said) in seen(survey) {
         let mut field = Field::new(name_of(of, address));
         field.title = Some(said);

@@ -1,15 +1,18 @@
 //! A survey as JSON.
 
 use serde_json::{Value, json};
-use usus::bus::{Asked, Poll, Register, Survey, Unit, exception};
+use usus::bus::{Asked, Names, Poll, Register, Survey, Unit, Wide, exception};
 use usus::format::Table;
 use usus::survey::Spread;
 
+use super::Hearing;
 use super::report::spread_of;
 
-pub(super) fn of(survey: &Survey, name: &str) -> Value {
+pub(super) fn of(heard: &Hearing, name: &str) -> Value {
+    let survey = &heard.survey;
     let (messages, others) = survey.bytes();
-    let units: Vec<Value> = survey.units().iter().map(|(id, unit)| of_unit(survey, *id, unit)).collect();
+    let names = survey.names();
+    let units: Vec<Value> = survey.units().iter().map(|(id, unit)| of_unit(survey, &names, *id, unit)).collect();
     let missing = survey.never_seen().into_iter().map(|point| {
         let names: Vec<String> = point.names.iter().map(|(record, name)| format!("{record}.{name}")).collect();
         let (table, address) = (point.table.word(), point.address);
@@ -18,15 +21,17 @@ pub(super) fn of(survey: &Survey, name: &str) -> Value {
     json!({
         "source": name,
         "times": survey.times().map(|(first, last)| [first.to_string(), last.to_string()]),
+        "bytes": heard.bytes,
         "bytes_of_messages": messages,
         "other_bytes": others,
+        "stray_answers": survey.strays(),
         "busy": survey.share(messages),
         "units": units,
         "never_seen": survey.has_points().then(|| missing.collect::<Vec<_>>()),
     })
 }
 
-fn of_unit(survey: &Survey, id: u8, unit: &Unit) -> Value {
+fn of_unit(survey: &Survey, names: &Names<'_>, id: u8, unit: &Unit) -> Value {
     let refused: serde_json::Map<String, Value> = unit
         .refused
         .iter()
@@ -36,7 +41,7 @@ fn of_unit(survey: &Survey, id: u8, unit: &Unit) -> Value {
     let registers: Vec<Value> = unit
         .registers
         .iter()
-        .map(|((of, address), register)| of_register(survey, id, *of, *address, register))
+        .map(|((of, address), register)| of_register(names, id, *of, *address, register))
         .collect();
     json!({
         "unit": id,
@@ -44,8 +49,10 @@ fn of_unit(survey: &Survey, id: u8, unit: &Unit) -> Value {
         "answered": unit.answered,
         "refused": refused,
         "no_answer": unit.unanswered,
+        "checksum_errors": unit.damaged,
         "unclear": unit.unclear,
         "repeated": unit.retries,
+        "stray_answers": unit.strays,
         "not_followed": unit.others,
         "latency_us": spread(unit.latency()),
         "polls": polls,
@@ -75,14 +82,16 @@ fn of_poll(survey: &Survey, asked: Asked, poll: &Poll) -> Value {
     })
 }
 
-fn of_register(survey: &Survey, id: u8, of: Table, address: u16, register: &Register) -> Value {
+fn of_register(names: &Names<'_>, id: u8, of: Table, address: u16, register: &Register) -> Value {
     let named: Vec<String> =
-        survey.named(id, of, address).iter().map(|(record, name)| format!("{record}.{name}")).collect();
-    let wide = register.likely().and_then(|wide| {
+        names.get(&(id, of, address)).into_iter().flatten().map(|(record, name)| format!("{record}.{name}")).collect();
+    let last = |wide: Wide| {
         let number = register.wide(wide)?;
-        let value = if wide.is_float { json!(f32::from_bits(number)) } else { json!(number) };
-        Some(json!({"type": wide.type_word(), "last": value}))
-    });
+        Some(if wide.is_float { json!(f32::from_bits(number)) } else { json!(number) })
+    };
+    let wide = register.likely().and_then(|wide| Some(json!({"type": wide.type_word(), "last": last(wide)?})));
+    let all: serde_json::Map<String, Value> =
+        Wide::all().filter_map(|wide| Some((wide.type_word(), last(wide)?))).collect();
     json!({
         "table": of.word(),
         "address": address,
@@ -98,5 +107,6 @@ fn of_register(survey: &Survey, id: u8, of: Table, address: u16, register: &Regi
         "most_signed": register.most_signed,
         "text": register.text().map(|text| text.iter().collect::<String>()),
         "with_the_next": wide,
+        "with_the_next_as": all,
     })
 }

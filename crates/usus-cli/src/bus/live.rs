@@ -27,16 +27,17 @@ struct View {
     paused: bool,
 }
 
-pub(super) fn show(listening: &mut Listening, name: &str, stop: &AtomicBool) -> Result<(), String> {
+pub(super) fn show(listening: &mut Listening, name: &str, shows_pairs: bool, stop: &AtomicBool) -> Result<(), String> {
     let wrong = |error: io::Error| format!("cannot draw on the terminal: {error}");
-    with_terminal(|terminal| run(listening, name, stop, terminal, &wrong), wrong)?;
-    let Ok(()) = listening.decoder.finish().drain(&mut listening.survey);
+    with_terminal(|terminal| run(listening, name, shows_pairs, stop, terminal, &wrong), wrong)?;
+    listening.finish();
     Ok(())
 }
 
 fn run(
     listening: &mut Listening,
     name: &str,
+    shows_pairs: bool,
     stop: &AtomicBool,
     terminal: &mut DefaultTerminal,
     wrong: &impl Fn(io::Error) -> String,
@@ -52,7 +53,7 @@ fn run(
         if told.is_none_or(|told| told.elapsed() >= REFRESH) {
             told = Some(Instant::now());
             if !view.paused {
-                view.rows = report::of(&listening.survey, name, listening.serial).lines().map(str::to_owned).collect();
+                view.rows = report::of(listening.best(), name, shows_pairs).lines().map(str::to_owned).collect();
             }
             draws = Wish::Draw;
         }

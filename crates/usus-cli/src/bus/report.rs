@@ -1,16 +1,18 @@
 //! A survey in words and tables.
 
 use usus::bus::{Register, Survey, Unit, Wide, exception};
-use usus::format::{Serial, Table};
+use usus::format::Table;
 use usus::survey::Spread;
 
+use super::Hearing;
 use crate::check::table;
 use crate::safe::Safe;
 use crate::summary::{grouped, plural};
 
-pub(super) fn of(survey: &Survey, name: &str, serial: Option<Serial>) -> String {
+pub(super) fn of(heard: &Hearing, name: &str, shows_pairs: bool) -> String {
+    let Hearing { survey, serial, bytes, .. } = heard;
     let (messages, others) = survey.bytes();
-    let mut text = format!("{}: {}", Safe(name), plural(messages + others, "byte"));
+    let mut text = format!("{}: {}", Safe(name), plural(*bytes, "byte"));
     if let Some(duration) = survey.duration() {
         text += &format!(" in {}", span(duration.nanoseconds() / 1_000));
     }
@@ -29,14 +31,25 @@ pub(super) fn of(survey: &Survey, name: &str, serial: Option<Serial>) -> String 
     if survey.times().is_none() {
         text += "no times: raw bytes carry none, and what only times tell apart is unclear (captures have them)\n";
     }
+    let is_answered =
+        survey.units().iter().any(|(id, unit)| *id > 0 && (unit.answered > 0 || !unit.refused.is_empty()));
+    if !is_answered && survey.strays() > 0 {
+        text += &format!("{} to requests that were not heard\n", plural(survey.strays(), "answer"));
+    }
     if survey.units().is_empty() {
         return text + "there is no transaction on it\n";
+    }
+    if !is_answered {
+        text += "nothing is answered: where requests and answers have a wire each, --requests and --answers say which is which\n";
     }
     text += "\nunits\n";
     text += &units(survey);
     text += &polls(survey, false);
     text += &polls(survey, true);
     text += &registers(survey);
+    if shows_pairs {
+        text += &pairs(survey);
+    }
     text += &map(survey);
     text
 }
@@ -62,16 +75,30 @@ fn units(survey: &Survey) -> String {
             grouped(unit.requests),
             grouped(unit.answered),
             grouped(unit.unanswered),
+            grouped(unit.damaged),
             grouped(unit.unclear),
             grouped(unit.retries),
+            grouped(unit.strays),
             median,
             least,
             most,
             refused.collect::<Vec<_>>().join(", "),
         ]
     };
-    let head =
-        ["unit", "requests", "answered", "no answer", "unclear", "repeated", "latency ms", "least", "most", "refused"];
+    let head = [
+        "unit",
+        "requests",
+        "answered",
+        "no answer",
+        "damaged",
+        "unclear",
+        "repeated",
+        "stray",
+        "latency ms",
+        "least",
+        "most",
+        "refused",
+    ];
     table(head, survey.units().iter().map(row))
 }
 
@@ -135,13 +162,15 @@ fn last(unit: &Unit, function: &str, address: u16, count: u16) -> String {
 
 fn registers(survey: &Survey) -> String {
     let mut rows: Vec<[String; 11]> = Vec::new();
+    let names = survey.names();
     for (id, unit) in survey.units() {
         let mut behind_wide = None;
         for ((of, address), register) in &unit.registers {
             let is_second = behind_wide.take() == Some((*of, *address));
             let wide = register.likely().filter(|_| !is_second);
             behind_wide = wide.and_then(|_| Some((*of, address.checked_add(1)?)));
-            let name = survey.named(*id, *of, *address).iter().map(|(_, name)| (*name).to_owned()).collect::<Vec<_>>();
+            let points = names.get(&(*id, *of, *address)).into_iter().flatten();
+            let points: Vec<&str> = points.map(|(_, name)| *name).collect();
             let is_part = is_second || wide.is_some();
             let signed = match register.least_signed < 0 && !of.is_bits() && !is_part {
                 true => (register.last as i16).to_string(),
@@ -162,7 +191,7 @@ fn registers(survey: &Survey) -> String {
                     .unwrap_or_default(),
                 if is_second { String::new() } else { changes(register, is_part) },
                 wide.map(|wide| wide_text(register, wide)).unwrap_or_default(),
-                name.join(", "),
+                points.join(", "),
             ]);
         }
     }
@@ -186,14 +215,43 @@ fn changes(register: &Register, is_part: bool) -> String {
     }
 }
 
+/// Each two registers side by side as one number, as all that it can be. What is likely is marked.
+fn pairs(survey: &Survey) -> String {
+    let rows = survey.units().iter().flat_map(|(id, unit)| {
+        unit.registers.iter().filter_map(move |((of, address), register)| {
+            let likely = register.likely();
+            let cells = Wide::all().map(|wide| {
+                let mark = if likely == Some(wide) { "*" } else { "" };
+                Some(format!("{}{mark}", number_text(register.wide(wide)?, wide)))
+            });
+            let place = [unit_name(*id), of.word().to_owned(), address.to_string()].map(Some);
+            let row: Vec<String> = place.into_iter().chain(cells).collect::<Option<_>>()?;
+            <[String; 11]>::try_from(row).ok()
+        })
+    });
+    let rows: Vec<[String; 11]> = rows.collect();
+    if rows.is_empty() {
+        return String::new();
+    }
+    let types: Vec<String> = Wide::all().map(Wide::type_word).collect();
+    let mut head = ["unit", "table", "address"].into_iter().chain(types.iter().map(String::as_str));
+    let head: [&str; 11] = std::array::from_fn(|_| head.next().unwrap_or_default());
+    format!("\nregisters with the next, as one number (* is likely)\n{}", table(head, rows.into_iter()))
+}
+
+fn number_text(number: u32, wide: Wide) -> String {
+    let float = f32::from_bits(number);
+    match wide.is_float {
+        false => number.to_string(),
+        true if float == 0.0 || (1e-4..1e9).contains(&float.abs()) => float.to_string(),
+        true => format!("{float:.3e}"),
+    }
+}
+
 /// What two registers are together, and as which type.
 fn wide_text(register: &Register, wide: Wide) -> String {
     let Some(number) = register.wide(wide) else { return String::new() };
-    let value = match wide.is_float {
-        true => f32::from_bits(number).to_string(),
-        false => number.to_string(),
-    };
-    format!("{value} ({})", wide.type_word())
+    format!("{} ({})", number_text(number, wide), wide.type_word())
 }
 
 /// What a map says that was not seen, and what was seen that it does not say.
@@ -201,9 +259,9 @@ fn map(survey: &Survey) -> String {
     if !survey.has_points() {
         return String::new();
     }
-    let mut text = String::new();
+    let (mut text, names) = (String::new(), survey.names());
     for (id, unit) in survey.units().iter().filter(|(id, _)| **id > 0) {
-        let unnamed = unit.registers.keys().filter(|(of, address)| survey.named(*id, *of, *address).is_empty());
+        let unnamed = unit.registers.keys().filter(|(of, address)| !names.contains_key(&(*id, *of, *address)));
         for (of, first, last) in ranges(unnamed) {
             text += &format!("  unit {id}, {} {}\n", of.word(), range(first, last));
         }

@@ -45,7 +45,7 @@ pub(crate) fn print(text: &str, voice: &Voice) -> Ending {
 
 /// Problems first, then what was declared, then the verdict.
 fn check(name: &str, voice: &Voice) -> Ending {
-    let Some(Loaded { format, plan, text: source }) = formats::load(name, voice) else { return Ending::Failed };
+    let Some(Loaded { format, plan, text: source, .. }) = formats::load(name, voice) else { return Ending::Failed };
     let doubts = format.doubts();
     show_doubts(name, &source, &doubts, voice);
     let outcomes = plan.run_examples(&format);

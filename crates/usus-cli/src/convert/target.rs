@@ -57,7 +57,7 @@ impl Target {
             Some(Values::Changed) => plan.by_value(Which::Changed),
         };
         let mut protected = Protected::default();
-        protected.add(Path::new(format));
+        loaded.files.iter().for_each(|path| protected.add(path));
         Ok(Target {
             plan,
             serial: loaded.format.serial,

@@ -74,6 +74,8 @@ fn all_is_counted_on_one_wire_and_on_two() {
     let answered =
         |unit: &Value| unit["answered"].as_u64().unwrap() + unit["registers"].as_array().unwrap().len() as u64;
     assert_eq!(swapped["units"].as_array().unwrap().iter().map(answered).sum::<u64>(), 0, "{swapped:#}");
+    let told = usus(&["bus", two.to_str().unwrap(), "--line", "told"]);
+    assert!(told.out.contains("answers to requests that were not heard\nnothing is answered"), "{}", told.out);
     let several = usus(&["bus", two.to_str().unwrap()]);
     assert!(several.status == 1 && several.said.contains("--line says which"), "{}", several.said);
     let unknown = usus(&["bus", two.to_str().unwrap(), "--line", "wire"]);
@@ -130,4 +132,37 @@ fn what_was_seen_is_written_to_be_filled_in() {
             .count(),
         1
     );
+}
+
+/// A line in ASCII is a bus as well. Answers whose checksum fails, and those that come twice, are told as that.
+#[test]
+fn a_line_in_ascii_is_surveyed() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let (source, format) = (path("line.bin"), path("seen.toml"));
+    let message = |bytes: &[u8]| {
+        let sum = bytes.iter().fold(0, |sum: u8, byte| sum.wrapping_sub(*byte));
+        let digits: String = bytes.iter().chain([&sum]).map(|byte| format!("{byte:02X}")).collect();
+        format!(":{digits}\r\n").into_bytes()
+    };
+    let mut sent = Vec::new();
+    for turn in 0..60 {
+        sent.extend(message(&[9, 3, 0, 16, 0, 2]));
+        let mut answer = message(&[9, 3, 4, 0, turn, 1, 2]);
+        match turn % 6 {
+            1 => answer[9] ^= 1,
+            2 => answer.clear(),
+            3 => answer.extend(answer.clone()),
+            _ => {}
+        }
+        sent.extend(answer);
+    }
+    fs::write(&source, &sent).unwrap();
+    let survey = survey(&[&source, "--to-format", &format]);
+    let unit = &survey["units"][0];
+    let counts = ["requests", "answered", "no_answer", "checksum_errors", "unclear", "stray_answers"];
+    assert_eq!(counts.map(|name| unit[name].as_u64().unwrap()), [60, 40, 10, 10, 0, 10], "{unit:#}");
+    assert_eq!(survey["bytes"], sent.len());
+    let ran = usus(&["convert", &source, "--format", &format]);
+    assert!(ran.out.contains(r#""holding_16":58,"holding_17":258"#), "{}", ran.out);
 }

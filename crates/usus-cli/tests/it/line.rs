@@ -416,25 +416,27 @@ fn a_live_view_follows_its_keys() {
 /// A view whose terminal goes away ends, with and without a signal that says so.
 #[test]
 fn a_live_view_ends_with_its_terminal() {
-    let screen = Screen::new();
-    let mut child = command(&["inspect", "demo:rope-tension"])
-        .env("TERM", "xterm")
-        .stdin(screen.stdio())
-        .stdout(screen.stdio())
-        .stderr(screen.stdio())
-        .spawn()
-        .unwrap();
-    std::thread::sleep(Duration::from_millis(600));
-    screen.close();
-    let begun = Instant::now();
-    while child.try_wait().unwrap().is_none() && begun.elapsed() < Duration::from_secs(20) {
-        std::thread::sleep(Duration::from_millis(20));
+    for view in [["inspect", "demo:rope-tension"], ["bus", "demo:drive-cabinet"]] {
+        let screen = Screen::new();
+        let mut child = command(&view)
+            .env("TERM", "xterm")
+            .stdin(screen.stdio())
+            .stdout(screen.stdio())
+            .stderr(screen.stdio())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_millis(600));
+        screen.close();
+        let begun = Instant::now();
+        while child.try_wait().unwrap().is_none() && begun.elapsed() < Duration::from_secs(20) {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        if child.try_wait().unwrap().is_none() {
+            child.kill().unwrap();
+        }
+        let status = child.wait().unwrap();
+        assert!(status.success(), "{view:?}: {status}");
     }
-    if child.try_wait().unwrap().is_none() {
-        child.kill().unwrap();
-    }
-    let status = child.wait().unwrap();
-    assert!(status.success(), "{status}");
 }
 
 /// What a terminal of 24 rows shows when a program leaves its own screen: places of the cursor, and text.

@@ -518,7 +518,7 @@ fn stages_say_the_same_on_several_cores() {
 fn a_bus_says_the_same_on_several_cores() {
     use usus::{Wants, Which};
     use usus_sim::{Device, Faults, record};
-    let points = plan(Device::DriveCabinet.format().unwrap());
+    let points = Format::parse(Device::DriveCabinet.format().unwrap()).unwrap().compile().unwrap();
     let wants = Wants { records: vec!["transaction".to_owned(), "drive".to_owned()], ..Wants::default() };
     let plans = [points.select(&wants).unwrap(), points.by_value(Which::Each), points.by_value(Which::Changed), points];
     let (mut pieces, mut again) = (0, 0);

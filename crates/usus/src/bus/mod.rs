@@ -1,6 +1,6 @@
 //! What a Modbus line carries: the units on it, what they are asked and how they answer, and every register that was seen.
 //!
-//! A `Survey` is a sink of the transactions that a decoder tells. How those are found is in `framing/modbus.rs` and `stage/exchange.rs`; what is printed of a
+//! A `Survey` is a sink of the transactions that a decoder tells. How those are found is in `framing/modbus.rs` and `stage/exchange/`; what is printed of a
 //! survey is for others to say.
 
 mod register;
@@ -17,10 +17,11 @@ pub use wide::{Wide, WideOrder};
 use crate::event::Reject;
 use crate::format::Table;
 use crate::modbus::{self, Carried};
-use crate::plan::{Envelope, Plan, Stage};
+use crate::plan::{Envelope, Plan, Point, Stage, What};
+use crate::reason::Reason;
 use crate::record::{Made, Record, Row};
 use crate::sink::Sink;
-use crate::stage::{ANSWERED, BROADCAST, ERROR, NO_ANSWER};
+use crate::stage::{ANSWERED, BROADCAST, CHECKSUM_ERROR, ERROR, NO_ANSWER};
 use crate::survey::{Kept, Spread};
 use crate::time::{Span, Time};
 
@@ -59,6 +60,7 @@ pub struct Survey {
     times: Option<(Time, Time)>,
     bytes: u64,
     rejected: u64,
+    strays: u64,
 }
 
 /// A unit, as it was seen.
@@ -73,8 +75,12 @@ pub struct Unit {
     pub refused: BTreeMap<u8, u64>,
     /// Those that nothing came of.
     pub unanswered: u64,
+    /// Those whose answer came with a checksum that fails.
+    pub damaged: u64,
     /// Those of which that is not known: where bytes got lost, or a message can go either way.
     pub unclear: u64,
+    /// Answers that belong to none of its requests: they came late, twice, or the request was not seen.
+    pub strays: u64,
     /// Requests that were asked before without an answer.
     pub retries: u64,
     /// Requests of polls that are too many to be followed.
@@ -134,6 +140,7 @@ impl Survey {
             times: None,
             bytes: 0,
             rejected: 0,
+            strays: 0,
         }
     }
 
@@ -172,36 +179,39 @@ impl Survey {
         (self.bytes, self.rejected)
     }
 
+    /// Answers that belong to no request, of whatever unit.
+    pub fn strays(&self) -> u64 {
+        self.strays
+    }
+
     /// The share of the time, from 0 to 1, in which so many bytes were on the line; nothing where times or the line's speed are not known.
     pub fn share(&self, bytes: u64) -> Option<f64> {
         let (character, duration) = (self.plan.0.character?, self.duration()?);
         Some(bytes as f64 * character.nanoseconds() as f64 / duration.nanoseconds() as f64)
     }
 
-    /// What a format calls a register: the points that lie in it, each with its record.
-    pub fn named(&self, unit: u8, table: Table, address: u16) -> Vec<(&str, &str)> {
-        let mut named = Vec::new();
-        self.points(&mut |id, of, point| {
-            let (from, registers) = (usize::from(point.address), point.registers.len());
-            if id == unit && point.table == table && (from..from + registers).contains(&usize::from(address)) {
-                named.extend(self.names_of(of.kind, point.number));
+    /// What a format calls registers, by unit, table and address: the points that lie in each, with their records.
+    pub fn names(&self) -> Names<'_> {
+        let mut names = BTreeMap::<_, Vec<_>>::new();
+        self.points(&mut |id, point, fields| {
+            let addresses = (0..point.registers.len()).map_while(|next| point.address.checked_add(next as u16));
+            for address in addresses {
+                names.entry((id, point.table, address)).or_default().extend_from_slice(fields);
             }
         });
-        named
+        names
     }
 
     /// Points of a format whose registers were never seen.
     pub fn never_seen(&self) -> Vec<NeverSeen<'_>> {
         let mut missing = Vec::new();
-        self.points(&mut |id, of, point| {
+        self.points(&mut |id, point, names| {
             let seen = |address: u16| {
                 self.units.get(&id).is_some_and(|unit| unit.registers.contains_key(&(point.table, address)))
             };
-            let mut addresses = (0..point.registers.len()).map(|next| point.address.saturating_add(next as u16));
-            if !addresses.any(seen) {
-                let names = self.names_of(of.kind, point.number);
-                let Numbered { table, address, registers, .. } = point;
-                missing.push(NeverSeen { unit: id, table, address, registers: registers.len(), names });
+            let (table, address, registers) = (point.table, point.address, point.registers.len());
+            if !(0..registers).map(|next| address.saturating_add(next as u16)).any(seen) {
+                missing.push(NeverSeen { unit: id, table, address, registers, names: names.to_vec() });
             }
         });
         missing
@@ -212,29 +222,47 @@ impl Survey {
         self.plan.0.stages.iter().any(|stage| matches!(stage, Stage::Points(_)))
     }
 
-    fn points<'s>(&'s self, take: &mut dyn FnMut(u8, &'s crate::plan::UnitPoints, Numbered<'s>)) {
+    /// All points of the format: the unit, the point, and the fields that it gives, with their records.
+    fn points<'s>(&'s self, take: &mut dyn FnMut(u8, &'s Point, &[Named<'s>])) {
         for stage in &self.plan.0.stages {
             let Stage::Points(points) = stage else { continue };
             for unit in &points.units {
+                let names = self.names_of(unit.kind, unit.points.len());
                 for id in &unit.ids {
-                    for (number, point) in unit.points.iter().enumerate() {
-                        let crate::plan::Point { table, address, registers, .. } = point;
-                        let (table, address) = (*table, *address);
-                        take(*id, unit, Numbered { number: number as u16, table, address, registers });
-                    }
+                    unit.points.iter().zip(&names).for_each(|(point, names)| take(*id, point, names));
                 }
             }
         }
     }
 
-    /// The fields that a point of a record gives.
-    fn names_of(&self, kind: u16, point: u16) -> Vec<(&str, &str)> {
-        let Some(kind) = self.plan.0.kinds.get(usize::from(kind)) else { return Vec::new() };
-        let Some(schema) = self.plan.schema().kinds.get(usize::from(kind.record)) else { return Vec::new() };
-        let is_its =
-            |what: &crate::plan::What| matches!(what, crate::plan::What::Point { point: of, .. } if *of == point);
-        let own = kind.outputs.iter().filter(|output| is_its(&output.what));
-        own.map(|output| (schema.name.as_str(), output.schema.name.as_str())).collect()
+    /// The fields that each of the points of a record gives.
+    fn names_of(&self, kind: u16, points: usize) -> Vec<Vec<Named<'_>>> {
+        let mut names = alloc::vec![Vec::new(); points];
+        let Some(kind) = self.plan.0.kinds.get(usize::from(kind)) else { return names };
+        let Some(schema) = self.plan.schema().kinds.get(usize::from(kind.record)) else { return names };
+        for output in &kind.outputs {
+            if let What::Point { point, .. } = output.what
+                && let Some(names) = names.get_mut(usize::from(point))
+            {
+                names.push((schema.name.as_str(), output.schema.name.as_str()));
+            }
+        }
+        names
+    }
+
+    /// Counts an answer that belongs to no request.
+    fn stray(&mut self, reject: &Reject<'_>) {
+        let (Reason::NoQuestion { kind } | Reason::LateAnswer { kind } | Reason::SecondAnswer { kind }) = reject.reason
+        else {
+            return;
+        };
+        let envelope = self.transactions.iter().find(|(of, _)| *of == kind).map(|(_, envelope)| *envelope);
+        let Some([unit, ..]) = envelope.and_then(|envelope| envelope.begin(reject.bytes)) else { return };
+        self.strays += 1;
+        // What nobody asks may be a unit that chance made.
+        if let Some(unit) = self.units.get_mut(&unit) {
+            unit.strays += 1;
+        }
     }
 
     fn take(&mut self, row: &Row, envelope: Envelope) {
@@ -258,11 +286,12 @@ impl Survey {
             ANSWERED | BROADCAST => unit.answered += 1,
             ERROR => *unit.refused.entry(exception.copied().unwrap_or_default()).or_default() += 1,
             NO_ANSWER => unit.unanswered += 1,
+            CHECKSUM_ERROR => unit.damaged += 1,
             _ => unit.unclear += 1,
         }
-        // What came as one piece with its request does not say how long it took.
+        // What came as one piece with its request, or before it by the clock of another wire, does not say how long it took.
         if let Some(Made::Number(latency)) = row.made.get(1)
-            && latency.coefficient() != 0
+            && latency.coefficient() > 0
         {
             unit.latencies.add(i64::try_from(latency.coefficient()).unwrap_or(i64::MAX));
         }
@@ -279,6 +308,12 @@ impl Survey {
     }
 }
 
+/// What a format calls something: the record, and its field.
+pub type Named<'s> = (&'s str, &'s str);
+
+/// What a format calls registers, by unit, table and address.
+pub type Names<'s> = BTreeMap<(u8, Table, u16), Vec<Named<'s>>>;
+
 /// A point of a format whose registers were never seen.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -292,15 +327,7 @@ pub struct NeverSeen<'s> {
     /// How many registers it has.
     pub registers: usize,
     /// What it is called: its record, and its fields.
-    pub names: Vec<(&'s str, &'s str)>,
-}
-
-/// A point, with its number among those of its unit.
-struct Numbered<'p> {
-    number: u16,
-    table: Table,
-    address: u16,
-    registers: &'p core::ops::Range<usize>,
+    pub names: Vec<Named<'s>>,
 }
 
 impl Unit {
@@ -403,6 +430,7 @@ impl Sink for Survey {
 
     fn reject(&mut self, reject: &Reject<'_>) -> Result<(), Infallible> {
         self.rejected += reject.bytes.len() as u64;
+        self.stray(reject);
         Ok(())
     }
 

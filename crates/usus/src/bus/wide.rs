@@ -55,6 +55,12 @@ pub struct Wide {
 }
 
 impl Wide {
+    /// All that two registers can be.
+    pub fn all() -> impl Iterator<Item = Wide> {
+        let of = |is_float| WideOrder::ALL.into_iter().map(move |order| Wide { is_float, order });
+        of(true).chain(of(false))
+    }
+
     /// The type that a point of it has.
     pub fn type_word(self) -> alloc::string::String {
         alloc::format!("{}{}", if self.is_float { "f32" } else { "u32" }, self.order.letters())

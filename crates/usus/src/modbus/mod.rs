@@ -9,7 +9,7 @@ mod bits;
 mod carried;
 mod length;
 
-pub(crate) use answers::{answers, is_broadcast};
+pub(crate) use answers::{answers, begins_answer, is_broadcast};
 pub(crate) use bits::bits;
 pub(crate) use carried::{Carried, carried, perhaps_written};
 pub(crate) use length::{LONGEST, Length, is_known, is_open, is_whole, of_answer, of_request};

@@ -143,6 +143,20 @@ impl Envelope {
     pub(crate) fn message(self, contents: &[u8]) -> Option<&[u8]> {
         contents.get(self.before..contents.len().checked_sub(self.behind)?)
     }
+
+    /// The unit, the function and what comes first behind them, of a message as it was sent, be its checksum right or not.
+    pub(crate) fn begin(self, sent: &[u8]) -> Option<[u8; 4]> {
+        if self.before == 0 {
+            return sent.first_chunk().copied();
+        }
+        // In ASCII a colon stands before them.
+        let digits: &[u8; 8] = sent.get(self.before..)?.first_chunk()?;
+        let mut begin = [0; 4];
+        for (place, digit) in digits.iter().enumerate() {
+            begin[place / 2] = begin[place / 2] << 4 | char::from(*digit).to_digit(16)? as u8;
+        }
+        Some(begin)
+    }
 }
 
 /// What lies between two silences or breaks.

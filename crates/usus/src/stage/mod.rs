@@ -20,7 +20,6 @@
 //! - Counters are apart: they hold nothing back, and what they say of a part's first record is asked when it is joined.
 
 mod block;
-mod bus;
 mod counters;
 mod exchange;
 mod latest;
@@ -37,7 +36,7 @@ use alloc::vec::Vec;
 use block::Blocks;
 pub(crate) use counters::{BEHIND_VALUE, Counters, Key, put_series};
 use exchange::Exchanges;
-pub(crate) use exchange::{ANSWERED, BROADCAST, ERROR, NO_ANSWER};
+pub(crate) use exchange::{ANSWERED, BROADCAST, CHECKSUM_ERROR, ERROR, NO_ANSWER};
 use latest::Latests;
 use merge::Merges;
 use multipart::Multiparts;
@@ -167,6 +166,8 @@ pub(crate) struct Gap {
     /// How many bytes gave no record; nothing if bytes are missing.
     bytes: Option<u64>,
     time: Option<Time>,
+    /// The begin of a message of Modbus whose checksum fails, if that is what it is.
+    damaged: Option<[u8; 4]>,
 }
 
 /// What goes on from a stage.
@@ -267,6 +268,12 @@ impl Said {
     }
 }
 
+/// The begin of a message of Modbus whose checksum fails.
+fn damaged(plan: &Plan, reason: Reason, bytes: &[u8]) -> Option<[u8; 4]> {
+    let Reason::Checksum { frame, .. } = reason else { return None };
+    plan.0.frames.get(usize::from(frame))?.modbus?.1.begin(bytes)
+}
+
 impl Stages {
     pub(crate) fn new(plan: &Plan) -> Stages {
         let stages = &plan.0.stages;
@@ -320,7 +327,8 @@ impl Stages {
     /// Takes bytes of a line in that gave no record. Says whether there is something to be said before; they are said behind it then.
     pub(crate) fn nothing_came(&mut self, plan: &Plan, reject: &Reject<'_>, clipped: bool) -> bool {
         let Reject { line, offset, bytes, times, reason, candidates, .. } = *reject;
-        let gap = Gap { line, bytes: Some(bytes.len() as u64), time: times.map(|(_, last)| last) };
+        let time = times.map(|(_, last)| last);
+        let gap = Gap { line, bytes: Some(bytes.len() as u64), time, damaged: damaged(plan, reason, bytes) };
         self.pass(plan, Said::Gap(gap), 0, false);
         let says = !self.outbox.is_empty();
         if says {
@@ -332,7 +340,7 @@ impl Stages {
 
     /// Is told that bytes of a line are missing. Says whether there is something to be said before that; it is said behind it then.
     pub(crate) fn loss(&mut self, plan: &Plan, notice: &Notice<'_>) -> bool {
-        self.pass(plan, Said::Gap(Gap { line: notice.line, bytes: None, time: self.now }), 0, false);
+        self.pass(plan, Said::Gap(Gap { line: notice.line, bytes: None, time: self.now, damaged: None }), 0, false);
         let says = !self.outbox.is_empty();
         if says {
             self.outbox.push_back(Said::Notice(notice.line, notice.offset, notice.kind));

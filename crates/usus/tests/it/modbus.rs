@@ -402,6 +402,10 @@ struct Tally {
     unsure: u32,
     unsure_without_times: u32,
     missed: Vec<String>,
+    /// Requests of which it was told that the checksum of the answer failed.
+    damaged: u32,
+    /// Those where nothing was answered.
+    wrongly_damaged: u32,
     /// Transactions that were told, and were none.
     wrong: Vec<String>,
 }
@@ -443,6 +447,13 @@ impl Bus {
                 }
                 _ => tally.wrong.push(format!("seed {seed}, times {timed}: {one:?} is {its:?}")),
             }
+        }
+        // Where the checksum of an answer fails, there was one.
+        for one in told.found.iter().filter(|one| one.says["outcome"] == "checksum_error") {
+            tally.damaged += 1;
+            let (offset, length) = one.ranges[0];
+            let of = self.message_at(&whole, offset, length).map(|(of, _)| &self.transactions[of]);
+            tally.wrongly_damaged += u32::from(of.is_none_or(|of| of.answer.is_none()));
         }
         let is_undetermined = |offset: u64| {
             let mut undetermined = told.found.iter().filter(|one| one.says["outcome"] == "undetermined");
@@ -492,7 +503,8 @@ fn conversations_are_told_as_they_were_held() {
         }
         bus.judge(&told, timed, seed, &mut tally);
     }
-    let Tally { whole, unsure, missed, wrong, .. } = &tally;
+    let Tally { whole, unsure, missed, damaged, wrongly_damaged, wrong, .. } = &tally;
+    assert!(damaged * 1_000 >= *whole && wrongly_damaged * 50 <= *damaged, "{wrongly_damaged}, {damaged} of {whole}");
     // Noise behind a message can make a longer one of it whose CRC holds, too.
     assert!(missed.len() * 20_000 <= *whole as usize, "{missed:#?}");
     assert!(wrong.len() * 5_000 <= *whole as usize, "{wrong:#?}");
@@ -602,7 +614,7 @@ fn false_matches() {
     }
     let Ok(()) = decoder.finish().drain(&mut count);
     println!("{megabytes} MiB of random bytes: {outcomes:?}");
-    println!("taken  in runs of  times  whole  told  undetermined  missed  wrong");
+    println!("taken  in runs of  times  whole  told  undetermined  missed  wrong  damaged answers  which were none");
     for (percent, run_of, timed) in [1, 5, 20, 50]
         .into_iter()
         .flat_map(|share| [(share, 1), (share, 20)])
@@ -616,9 +628,11 @@ fn false_matches() {
             let told = run(&plan, &bus, timed, usize::MAX, rng);
             bus.judge(&told, timed, seed, &mut tally);
         }
-        let Tally { whole, told, unsure, unsure_without_times, missed, wrong } = tally;
+        let Tally { whole, told, unsure, unsure_without_times, missed, wrong, damaged, wrongly_damaged } = tally;
         let (unsure, missed, wrong) = (unsure + unsure_without_times, missed.len(), wrong.len());
-        println!("{percent:>4} %  {run_of:>10}  {timed:>5}  {whole}  {told}  {unsure}  {missed}  {wrong}");
+        println!(
+            "{percent:>4} %  {run_of:>10}  {timed:>5}  {whole}  {told}  {unsure}  {missed}  {wrong}  {damaged}  {wrongly_damaged}"
+        );
     }
 }
 

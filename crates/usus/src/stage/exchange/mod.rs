@@ -3,21 +3,25 @@
 //! A question is open until it is answered, another is asked, or too much time has passed. What fits the answer to an open question is that; only then it is
 //! looked at as a question.
 
+mod bus;
+mod question;
+mod run;
+
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
 
-use super::bus::{self, Bus, Either, RunEnd};
+use bus::{Bus, Either};
+use question::Question;
+use run::{Run, RunEnd, frame_of};
+
 use super::{Bench, Gap, Now, Own, Said, Told, is_open, is_over};
-use crate::claim::operand;
 use crate::contents::Ask;
-use crate::expression::Operand;
 use crate::input::LineId;
-use crate::modbus::{self, Length};
-use crate::plan::{Exchange, Member, Side};
+use crate::modbus;
+use crate::plan::{Exchange, Side};
 use crate::reason::Reason;
-use crate::record::{Made, Of, Otherwise, Row};
-use crate::time::{Span, Time};
-use crate::value::Decimal;
+use crate::record::{Of, Otherwise, Row};
+use crate::time::Time;
 
 /// The questions that are open, the oldest first, and how those before them ended.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -30,41 +34,6 @@ pub(super) struct Exchanges {
     bus: Bus,
     /// What may be questions as well as answers.
     run: Option<Run>,
-}
-
-/// Messages that are alike and may go either way, from one on before which something was missed. Which of them are questions shows at their end.
-#[derive(Clone, Debug, PartialEq)]
-struct Run {
-    first: Question,
-    rest: Vec<Row>,
-}
-
-/// Bytes of the shortest answer of Modbus: an exception with its checksum.
-const SHORTEST: usize = 5;
-
-/// The most messages of a run.
-const RUN: usize = 32;
-
-#[derive(Clone, Debug, PartialEq)]
-struct Question {
-    /// Which exchange it is of.
-    of: usize,
-    key: Vec<u8>,
-    row: Row,
-    /// When its last byte arrived.
-    asked: Option<Time>,
-    /// When another question came that leaves no room for it. Only what came at the same time can still be its answer.
-    overtaken: Option<Time>,
-    /// Whether bytes that gave no record came where its answer may come.
-    disturbed: bool,
-    /// How many such bytes came where questions come.
-    hidden: u64,
-    /// Whether its echo has come, or something else.
-    echoed: bool,
-    /// Whether it may be an answer, whose question was not seen.
-    uncertain: bool,
-    /// How often it was asked before and not answered.
-    retry: u32,
 }
 
 /// A question that is open no more.
@@ -85,6 +54,7 @@ pub(crate) const ANSWERED: &str = "answered";
 pub(crate) const ERROR: &str = "error";
 pub(crate) const NO_ANSWER: &str = "no_answer";
 const DISTURBED: &str = "disturbed";
+pub(crate) const CHECKSUM_ERROR: &str = "checksum_error";
 const UNDETERMINED: &str = "undetermined";
 pub(crate) const BROADCAST: &str = "broadcast";
 
@@ -131,7 +101,7 @@ impl Exchanges {
             self.close(of, over, bench);
         }
         if self.run.as_ref().is_some_and(|run| super::is_over(run.completed(), of[run.first.of].within, now)) {
-            self.settle(of, RunEnd::Followed, bench);
+            self.settle(of, RunEnd::Late, bench);
         }
     }
 
@@ -150,7 +120,10 @@ impl Exchanges {
     /// Bytes that gave no record may have been the answer; where bytes are missing, nobody knows whether there was one.
     fn lose(&mut self, of: &[Exchange], gap: Gap, bench: &mut Bench<'_>) {
         match gap.bytes {
-            Some(bytes) => self.disturb(of, gap.line, bytes, bench),
+            Some(bytes) => {
+                self.damage(of, gap, bench);
+                self.disturb(of, gap.line, bytes, bench);
+            }
             None if is_on(of, gap.line, bench) == (false, false) => {}
             None => {
                 self.give_up(of, bench);
@@ -158,6 +131,15 @@ impl Exchanges {
                 self.bus.lose();
                 self.begins();
             }
+        }
+    }
+
+    /// Notes that what came last is the answer, but for its checksum.
+    fn damage(&mut self, of: &[Exchange], gap: Gap, bench: &Bench<'_>) {
+        let Some(begin) = gap.damaged.filter(|_| is_on(of, gap.line, bench).1) else { return };
+        for question in self.open.iter_mut().filter(|question| question.overtaken.is_none() && !question.disturbed) {
+            let request = of[question.of].message(&question.row).unwrap_or_default();
+            question.damaged = modbus::begins_answer(request, begin);
         }
     }
 
@@ -220,7 +202,10 @@ impl Exchanges {
                 let question = self.open.remove(place)?;
                 let latency = question.asked.zip(begun).map(|(asked, begun)| begun.since(asked));
                 let is_prompt = of.modbus.is_some() && self.bus.is_prompt(latency);
-                let is_late = of.modbus.is_some() && question.hidden > 0 && self.bus.either(latency) == Either::Again;
+                let is_late = of.modbus.is_some()
+                    && question.hidden > 0
+                    && latency.is_some()
+                    && self.bus.either(latency) != Either::Answer;
                 if !of.unique
                     && !is_prompt
                     && (is_late || question.may_hide_another(of, &row, self.bus.least_latency(), bench))
@@ -234,11 +219,13 @@ impl Exchanges {
                     return None;
                 }
                 let answer = bench.keep(row, own, member.slot);
-                if question.uncertain && of.may_ask(&answer, bench) {
+                let may_ask = question.uncertain && of.may_ask(&answer, bench);
+                if may_ask && (question.hidden > 0 || !self.bus.is_sooner_than_requests(latency)) {
                     self.run = Some(Run { first: question, rest: [answer].into() });
                     return None;
                 }
-                self.bus.answered(latency.filter(|_| !of.may_ask(&answer, bench)));
+                let sure = latency.filter(|_| !of.may_ask(&answer, bench));
+                self.bus.answered(answer.completed(), sure);
                 let outcome = if member.is == Side::Error { ERROR } else { ANSWERED };
                 self.remember(&question, true);
                 let rows = bench.list();
@@ -280,6 +267,7 @@ impl Exchanges {
         // On one line the order of the bytes says what came first.
         let is_apart = row.first().is_some_and(|kept| !is_on(of, kept.origin.line, bench).1);
         let begun = row.received();
+        self.bus.asked(begun);
         for question in self.open.iter().filter(|question| !question.disturbed && !question.uncertain) {
             self.bus.unanswered(question.asked.zip(begun).map(|(asked, begun)| begun.since(asked)));
         }
@@ -314,6 +302,7 @@ impl Exchanges {
             asked,
             overtaken: None,
             disturbed: false,
+            damaged: false,
             hidden: 0,
             echoed: false,
             uncertain,
@@ -374,75 +363,14 @@ impl Exchanges {
         if let Some(question) = self.open.remove(place) {
             self.remember(&question, false);
             let number_of = question.of;
-            let outcome = match (question.uncertain, question.disturbed) {
-                (true, _) => UNDETERMINED,
-                (false, true) => DISTURBED,
-                (false, false) => NO_ANSWER,
+            let outcome = match () {
+                () if question.uncertain => UNDETERMINED,
+                () if question.damaged => CHECKSUM_ERROR,
+                () if question.disturbed => DISTURBED,
+                () => NO_ANSWER,
             };
             let rows = bench.list();
             bench.pass(question.record(&of[number_of], None, outcome, None, rows));
-        }
-    }
-
-    /// Closes a question with what may be its answer, or the question again: that is not known.
-    fn leave_open(&mut self, of: &[Exchange], place: usize, row: Row, bench: &mut Bench<'_>) -> Option<Row> {
-        let mut row = row;
-        let of = &of[self.open.get(place)?.of];
-        let found = of
-            .members
-            .iter()
-            .filter(|member| member.is != Side::Question)
-            .find_map(|member| Some((member.slot, self.open.get(place)?.fits(of, member, &mut row, bench)?)));
-        let (Some((slot, own)), Some(question)) = (found, self.open.remove(place)) else { return Some(row) };
-        let answer = bench.keep(row, own, slot);
-        self.bus.lose();
-        self.remember(&question, true);
-        let rows = bench.list();
-        bench.pass(question.record(of, Some(answer), UNDETERMINED, None, rows));
-        None
-    }
-
-    /// Takes what goes on with a run. Gives back what does not: that ends it.
-    fn go_on(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) -> Option<Row> {
-        let Some(run) = &mut self.run else { return Some(row) };
-        let gap = run.completed().zip(row.received()).map(|(last, begun)| begun.since(last));
-        let is_alike = run.rest.len() < RUN && frame_of(&run.first.row) == frame_of(&row);
-        let end = match self.bus.either(gap) {
-            Either::Answer if is_alike => {
-                run.rest.push(row);
-                return None;
-            }
-            // Nobody asks for something else so soon but behind an answer.
-            Either::Answer => RunEnd::Answered,
-            Either::Again if is_alike => RunEnd::Unanswered,
-            _ if is_alike => RunEnd::Disturbed,
-            _ => RunEnd::Followed,
-        };
-        self.settle(of, end, bench);
-        Some(row)
-    }
-
-    /// Says what a run is, if there is one.
-    fn settle(&mut self, of: &[Exchange], end: RunEnd, bench: &mut Bench<'_>) {
-        let Some(Run { mut first, rest }) = self.run.take() else { return };
-        let begins_asking = bus::begins_asking(1 + rest.len(), end);
-        if begins_asking == Some(false) {
-            let (of, rows) = (&of[first.of], bench.list());
-            bench.pass(first.record(of, None, UNDETERMINED, None, rows));
-        } else {
-            first.uncertain = begins_asking.is_none();
-            self.open.push_back(first);
-        }
-        self.bus.in_step = begins_asking.is_some();
-        for row in rest {
-            let row = match (self.open.len(), begins_asking) {
-                (0, _) => Some(row),
-                (_, Some(_)) => self.answer(of, row, bench),
-                (open, None) => self.leave_open(of, open - 1, row, bench),
-            };
-            if let Some(row) = row.and_then(|row| self.ask(of, row, bench)) {
-                self.stray(of, row, bench);
-            }
         }
     }
 
@@ -484,130 +412,5 @@ fn refuse(row: Row, own: Own, reason: Reason, bench: &mut Bench<'_>) {
             }
             bench.pass(row);
         }
-    }
-}
-
-impl Run {
-    /// When the last byte of it arrived.
-    fn completed(&self) -> Option<Time> {
-        self.rest.last().and_then(Row::completed)
-    }
-}
-
-fn frame_of(row: &Row) -> Option<&[u8]> {
-    row.first().map(|kept| &*kept.frame)
-}
-
-impl Exchange {
-    /// The message in a frame of Modbus.
-    fn message<'r>(&self, row: &'r Row) -> Option<&'r [u8]> {
-        self.modbus?.message(row.first()?.contents())
-    }
-
-    /// Whether a message of Modbus can be a question.
-    fn may_ask(&self, row: &Row, bench: &Bench<'_>) -> bool {
-        self.is_whole(row, bench, |framing| framing.requests, modbus::of_request)
-    }
-
-    /// Whether a message of Modbus can be an answer.
-    fn may_answer(&self, row: &Row, bench: &Bench<'_>) -> bool {
-        self.is_whole(row, bench, |framing| framing.answers, modbus::of_answer)
-    }
-
-    fn is_whole(
-        &self,
-        row: &Row,
-        bench: &Bench<'_>,
-        goes: impl Fn(&crate::plan::Modbus) -> bool,
-        length: impl Fn(&[u8]) -> Length,
-    ) -> bool {
-        let Some((message, kept)) = self.message(row).zip(row.first()) else { return false };
-        let frame = bench.plan.0.frames.get(usize::from(kept.of_frame().0));
-        let goes_that_way = frame.and_then(|frame| frame.modbus).is_none_or(|(modbus, _)| goes(&modbus));
-        goes_that_way && modbus::is_whole(message, length(message))
-    }
-}
-
-impl Question {
-    /// Whether a message of Modbus is what it asks for; anything else may be.
-    fn may_be_answered_by(&self, of: &Exchange, row: &Row) -> bool {
-        match (of.message(&self.row), of.message(row)) {
-            (Some(request), Some(answer)) => modbus::answers(request, answer),
-            _ => true,
-        }
-    }
-
-    /// Whether another question may be among what gave no record since it was asked: then what comes may be the answer to that.
-    fn may_hide_another(&self, of: &Exchange, answer: &Row, thinking: Span, bench: &Bench<'_>) -> bool {
-        let length = self.row.first().map_or(0, |kept| kept.frame.len());
-        if of.modbus.is_some() && self.leaves_no_time(length, answer, thinking, bench) {
-            return false;
-        }
-        // How little of it may be left. On a bus each is as likely as the next, and they follow at once.
-        let parts = if of.modbus.is_some() { 4 } else { 2 };
-        self.hidden > 0 && parts * self.hidden >= length as u64
-    }
-
-    /// Whether what comes ends so soon that there was no time for another answer and another question of that length before it, and for the units to think.
-    fn leaves_no_time(&self, length: usize, answer: &Row, thinking: Span, bench: &Bench<'_>) -> bool {
-        let character = bench.plan.0.character.map(Span::nanoseconds);
-        let took = self.asked.zip(answer.completed()).map(|(asked, ended)| ended.since(asked).nanoseconds());
-        // What came together tells nothing.
-        let came_apart = answer.received() > self.asked;
-        let all = SHORTEST + length + answer.first().map_or(0, |kept| kept.frame.len());
-        came_apart
-            && took.zip(character).is_some_and(|(took, character)| {
-                took < character.saturating_mul(all as i64).saturating_add(thinking.nanoseconds())
-            })
-    }
-
-    /// Whether that answers it. What does is read as the answer.
-    fn fits(&self, of: &Exchange, member: &Member, row: &mut Row, bench: &mut Bench<'_>) -> Option<Own> {
-        let own = bench.read_by_asking(&member.by, row, Ask::Of(&|field| self.asked_for(of, field)))?;
-        if !of.has_key {
-            return Some(own);
-        }
-        let mut key = core::mem::take(&mut bench.room.key);
-        key.clear();
-        let fits = row.put_key(0, &mut key) && key == self.key;
-        bench.room.key = key;
-        if !fits {
-            bench.undo(row, own);
-        }
-        fits.then_some(own)
-    }
-
-    /// What an answer asks of it.
-    fn asked_for<'q>(&'q self, of: &'q Exchange, field: u16) -> Operand<'q> {
-        let Some(record) = self.row.record() else { return Operand::Absent };
-        let fields = of.asked.iter().find(|asked| asked.layout == record.kind).map(|asked| &asked.fields);
-        match fields.and_then(|fields| fields.get(usize::from(field))) {
-            Some(Some(field)) => operand(field, &record.cells, 0),
-            _ => Operand::Absent,
-        }
-    }
-
-    fn record(
-        self,
-        of: &Exchange,
-        answer: Option<Row>,
-        outcome: &'static str,
-        latency: Option<Span>,
-        mut rows: Vec<Row>,
-    ) -> Row {
-        // Milliseconds with three places.
-        let latency = latency.and_then(|latency| Decimal::new((latency.nanoseconds() / 1_000).into(), 3));
-        let retry = match self.retry {
-            0 => Made::Nothing,
-            retry => Made::Number(Decimal::from_unsigned(retry.into())),
-        };
-        let mut made = Vec::from([Made::Word(outcome), latency.map_or(Made::Nothing, Made::Number), retry]);
-        if let Some(request) = of.message(&self.row) {
-            let bits = modbus::bits(request, answer.as_ref().and_then(|answer| of.message(answer)));
-            made.push(bits.map_or(Made::Nothing, Made::Text));
-        }
-        rows.push(self.row);
-        rows.extend(answer);
-        Row::of_rows(of.kind, rows, made)
     }
 }
