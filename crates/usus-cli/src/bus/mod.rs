@@ -17,6 +17,7 @@ use crate::Ending;
 use crate::arguments::Bus;
 use crate::formats;
 use crate::safe::Safe;
+use crate::screen::is_gone;
 use crate::source::open_source;
 use crate::stop::stop_flag;
 use crate::voice::Voice;
@@ -67,6 +68,10 @@ pub(crate) fn run(arguments: &Bus, voice: &Voice) -> Ending {
             voice.fail(&format!("cannot write {}: {error}", Safe(&path.display().to_string())));
             return Ending::Failed;
         }
+    }
+    // Nobody is there who could be told.
+    if live && is_gone() {
+        return Ending::Done;
     }
     let text = match arguments.json {
         true => format!("{:#}\n", json::of(heard, &name)),
