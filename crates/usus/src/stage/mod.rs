@@ -50,7 +50,7 @@ use crate::event::{Event, Notice, NoticeKind, Reject};
 use crate::input::LineId;
 use crate::plan::{By, Plan, Stage};
 use crate::reason::Reason;
-use crate::record::{Kept, Of, Otherwise, Record, Row, Spent};
+use crate::record::{Kept, Made, Of, Otherwise, Record, Row, Spent};
 use crate::time::{Span, Time};
 
 /// The stages of a decoder, and what they have to say.
@@ -83,6 +83,9 @@ struct Room {
     spent: Spent,
     /// Of rows that were put together before.
     lists: Vec<Vec<Row>>,
+    /// Of values that were made, and of texts.
+    made: Vec<Vec<Made>>,
+    texts: Vec<Vec<u8>>,
     laying: Laying,
     key: Vec<u8>,
 }
@@ -90,14 +93,37 @@ struct Room {
 impl Room {
     /// Takes back what a row has taken.
     fn spend(&mut self, row: Row) {
+        self.spend_made(row.made);
         match row.of {
             Of::Frame(kept) => self.spent.push(kept),
             Of::Rows(mut rows) => {
                 rows.drain(..).for_each(|row| self.spend(row));
-                if self.lists.len() < SPENT {
-                    self.lists.push(rows);
-                }
+                self.spend_list(rows);
             }
+        }
+    }
+
+    fn spend_list(&mut self, rows: Vec<Row>) {
+        if self.lists.len() < SPENT {
+            self.lists.push(rows);
+        }
+    }
+
+    fn spend_made(&mut self, mut made: Vec<Made>) {
+        for made in made.drain(..) {
+            if let Made::Text(text) = made {
+                self.spend_text(text);
+            }
+        }
+        if made.capacity() > 0 && self.made.len() < SPENT {
+            self.made.push(made);
+        }
+    }
+
+    fn spend_text(&mut self, mut text: Vec<u8>) {
+        if self.texts.len() < SPENT {
+            text.clear();
+            self.texts.push(text);
         }
     }
 }
@@ -617,6 +643,18 @@ impl Bench<'_> {
         self.room.lists.pop().unwrap_or_default()
     }
 
+    /// An empty text.
+    fn text(&mut self) -> Vec<u8> {
+        self.room.texts.pop().unwrap_or_default()
+    }
+
+    /// Values that a stage makes.
+    fn made<const VALUES: usize>(&mut self, values: [Made; VALUES]) -> Vec<Made> {
+        let mut made = self.room.made.pop().unwrap_or_default();
+        made.extend(values);
+        made
+    }
+
     fn say(&mut self, said: Said) {
         self.behind.push(said);
     }
@@ -628,7 +666,7 @@ impl Bench<'_> {
 
     /// A record so many times: the first has the frames, the others have copies.
     fn dealt(&mut self, row: Row, times: usize) -> Vec<Row> {
-        let mut rows = Vec::with_capacity(times);
+        let mut rows = self.list();
         rows.extend((1..times).map(|_| row.again(&mut self.room.spent)));
         rows.insert(0, row);
         rows

@@ -14,7 +14,11 @@ use crate::time::Time;
 
 /// The image of each unit, in the order of the units and of the addresses of each.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(super) struct Images(Vec<Image>);
+pub(super) struct Images {
+    images: Vec<Image>,
+    /// Room for what units say.
+    says: Vec<UnitSays>,
+}
 
 #[derive(Clone, Debug, PartialEq)]
 struct Image {
@@ -53,7 +57,7 @@ impl Images {
             registers: alloc::vec![Register::default(); unit.registers],
         };
         let units = of.units.iter().flat_map(|unit| unit.ids.iter().map(move |id| (unit, *id)));
-        Images(units.map(image).collect())
+        Images { images: units.map(image).collect(), says: Vec::new() }
     }
 
     pub(super) fn tell(&mut self, of: &Declared, told: Told<'_>, bench: &mut Bench<'_>) {
@@ -61,7 +65,7 @@ impl Images {
             Told::Row(row) => self.take(of, row, bench),
             // What is missing may have written anything.
             Told::Gap(gap) if of.is_on(gap.line, bench) => {
-                let registers = self.0.iter_mut().flat_map(|image| &mut image.registers);
+                let registers = self.images.iter_mut().flat_map(|image| &mut image.registers);
                 registers.for_each(|register| register.is_sure = false);
             }
             Told::Gap(_) | Told::Time(_) | Told::End => {}
@@ -85,8 +89,8 @@ impl Images {
             _ => ([modbus::perhaps_written(request), None], None),
         };
         let [asked, function] = [0, 1].map(|at| request.get(at).copied().unwrap_or_default());
-        let mut made: Vec<UnitSays> = Vec::new();
-        let mut images = self.0.iter_mut().enumerate();
+        let mut says = core::mem::take(&mut self.says);
+        let mut images = self.images.iter_mut().enumerate();
         for unit in &of.units {
             for (number, image) in images.by_ref().take(unit.ids.len()) {
                 if image.id != asked && outcome != BROADCAST {
@@ -99,31 +103,38 @@ impl Images {
                     // What was written to all units is told of each.
                     front.copy_from_slice(&[image.id, function]);
                 }
-                let stands: Vec<u8> = unit.points.iter().map(|point| image.stands(unit, point, time)).collect();
+                let mut stands = bench.text();
+                stands.extend(unit.points.iter().map(|point| image.stands(unit, point, time)));
                 image.registers.iter_mut().for_each(|register| register.is_new = false);
-                if stands.iter().any(|stands| *stands != ABSENT) {
-                    made.push((unit.kind, unit.layout, number, stands));
+                match stands.iter().any(|stands| *stands != ABSENT) {
+                    true => says.push((unit.kind, unit.layout, number, stands)),
+                    false => bench.room.spend_text(stands),
                 }
             }
         }
-        self.pass(row, made, bench);
+        self.pass(row, &mut says, bench);
+        self.says = says;
     }
 
     /// Passes a question with its answer on, as what units say in it.
-    fn pass(&self, row: Row, made: Vec<UnitSays>, bench: &mut Bench<'_>) {
-        let goes_on = bench.goes_on(row.kind) || made.is_empty();
-        let mut dealt = bench.dealt(row, made.len() + usize::from(goes_on)).into_iter();
+    fn pass(&self, row: Row, says: &mut Vec<UnitSays>, bench: &mut Bench<'_>) {
+        let goes_on = bench.goes_on(row.kind) || says.is_empty();
+        let mut dealt = bench.dealt(row, says.len() + usize::from(goes_on));
+        let mut rows = dealt.drain(..);
         if goes_on {
-            dealt.by_ref().take(1).for_each(|row| bench.pass(row));
+            rows.by_ref().take(1).for_each(|row| bench.pass(row));
         }
-        for (row, (kind, layout, image, stands)) in dealt.zip(made) {
-            let Of::Rows(mut rows) = row.of else { continue };
+        for (row, (kind, layout, image, stands)) in rows.zip(says.drain(..)) {
+            let Row { of: Of::Rows(mut rows), made, .. } = row else { continue };
+            bench.room.spend_made(made);
             rows.iter_mut().zip(0..).for_each(|(row, slot)| row.slot = slot);
-            if let (Some(Row { of: Of::Frame(kept), .. }), Some(image)) = (rows.first_mut(), self.0.get(image)) {
+            if let (Some(Row { of: Of::Frame(kept), .. }), Some(image)) = (rows.first_mut(), self.images.get(image)) {
                 kept.look_at(layout, &image.bytes);
             }
-            bench.pass(Row::of_rows(kind, rows, [Made::Text(stands)].into()));
+            let made = bench.made([Made::Text(stands)]);
+            bench.pass(Row::of_rows(kind, rows, made));
         }
+        bench.room.spend_list(dealt);
     }
 }
 

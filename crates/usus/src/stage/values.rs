@@ -30,11 +30,13 @@ impl Values {
         if values.is_empty() {
             return bench.pass(row);
         }
-        for (row, made) in bench.dealt(row, values.len()).into_iter().zip(values) {
+        let mut dealt = bench.dealt(row, values.len());
+        for (row, made) in dealt.drain(..).zip(values) {
             let mut rows = bench.list();
             rows.push(row);
             bench.pass(Row::of_rows(of.kind, rows, made));
         }
+        bench.room.spend_list(dealt);
     }
 }
 

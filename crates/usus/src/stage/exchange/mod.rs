@@ -211,9 +211,8 @@ impl Exchanges {
                     && (is_late || question.may_hide_another(of, &row, self.bus.least_latency(), bench))
                 {
                     self.remember(&question, false);
-                    let rows = bench.list();
                     let outcome = if of.modbus.is_some() { UNDETERMINED } else { DISTURBED };
-                    bench.pass(question.record(of, None, outcome, None, rows));
+                    question.end(of, None, outcome, None, bench);
                     bench.undo(&mut row, own);
                     refuse(row, own, Reason::Between { kind: of.kind }, bench);
                     return None;
@@ -228,8 +227,7 @@ impl Exchanges {
                 self.bus.answered(answer.completed(), sure);
                 let outcome = if member.is == Side::Error { ERROR } else { ANSWERED };
                 self.remember(&question, true);
-                let rows = bench.list();
-                bench.pass(question.record(of, Some(answer), outcome, latency, rows));
+                question.end(of, Some(answer), outcome, latency, bench);
                 return None;
             }
             // Its own echo, which is no other question.
@@ -282,7 +280,7 @@ impl Exchanges {
             self.close(of, 0, bench);
         }
         let row = bench.keep(row, own, slot);
-        let mut key = Vec::new();
+        let mut key = bench.text();
         row.put_key(0, &mut key);
         let frame = row.first().map_or(&[][..], |kept| &kept.frame);
         let before = self.closed.back().filter(|closed| !closed.is_answered && closed.frame == frame);
@@ -309,8 +307,8 @@ impl Exchanges {
             retry,
         };
         if is_broadcast {
-            let (outcome, rows) = (if uncertain { UNDETERMINED } else { BROADCAST }, bench.list());
-            bench.pass(question.record(of, None, outcome, None, rows));
+            let outcome = if uncertain { UNDETERMINED } else { BROADCAST };
+            question.end(of, None, outcome, None, bench);
         } else {
             self.open.push_back(question);
         }
@@ -369,8 +367,7 @@ impl Exchanges {
                 () if question.disturbed => DISTURBED,
                 () => NO_ANSWER,
             };
-            let rows = bench.list();
-            bench.pass(question.record(&of[number_of], None, outcome, None, rows));
+            question.end(&of[number_of], None, outcome, None, bench);
         }
     }
 

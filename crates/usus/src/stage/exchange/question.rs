@@ -128,27 +128,30 @@ impl Question {
         }
     }
 
-    pub(super) fn record(
+    /// Passes it on with its answer, and how it ended.
+    pub(super) fn end(
         self,
         of: &Exchange,
         answer: Option<Row>,
         outcome: &'static str,
         latency: Option<Span>,
-        mut rows: Vec<Row>,
-    ) -> Row {
+        bench: &mut Bench<'_>,
+    ) {
         // Milliseconds with three places.
         let latency = latency.and_then(|latency| Decimal::new((latency.nanoseconds() / 1_000).into(), 3));
         let retry = match self.retry {
             0 => Made::Nothing,
             retry => Made::Number(Decimal::from_unsigned(retry.into())),
         };
-        let mut made = Vec::from([Made::Word(outcome), latency.map_or(Made::Nothing, Made::Number), retry]);
+        let mut made = bench.made([Made::Word(outcome), latency.map_or(Made::Nothing, Made::Number), retry]);
         if let Some(request) = of.message(&self.row) {
             let bits = modbus::bits(request, answer.as_ref().and_then(|answer| of.message(answer)));
             made.push(bits.map_or(Made::Nothing, Made::Text));
         }
+        bench.room.spend_text(self.key);
+        let mut rows = bench.list();
         rows.push(self.row);
         rows.extend(answer);
-        Row::of_rows(of.kind, rows, made)
+        bench.pass(Row::of_rows(of.kind, rows, made));
     }
 }

@@ -61,8 +61,7 @@ impl Exchanges {
         let answer = bench.keep(row, own, slot);
         self.bus.lose();
         self.remember(&question, true);
-        let rows = bench.list();
-        bench.pass(question.record(of, Some(answer), UNDETERMINED, None, rows));
+        question.end(of, Some(answer), UNDETERMINED, None, bench);
         None
     }
 
@@ -96,8 +95,8 @@ impl Exchanges {
         let Some(Run { mut first, rest }) = self.run.take() else { return };
         let begins_asking = begins_asking(1 + rest.len(), end);
         if begins_asking == Some(false) {
-            let (of, rows) = (&of[first.of], bench.list());
-            bench.pass(first.record(of, None, UNDETERMINED, None, rows));
+            let of = &of[first.of];
+            first.end(of, None, UNDETERMINED, None, bench);
         } else {
             first.uncertain = begins_asking.is_none();
             self.open.push_back(first);
