@@ -194,6 +194,36 @@ pub(crate) struct Gap {
     time: Option<Time>,
     /// The begin of a message of Modbus whose checksum fails, if that is what it is.
     damaged: Option<[u8; 4]>,
+    remains: Remains,
+}
+
+/// What is known of bytes that gave no record: the first and the last of them, and when the first one came.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+struct Remains {
+    begun: Option<Time>,
+    count: usize,
+    first: [u8; REMAINS],
+    last: [u8; REMAINS],
+}
+
+/// How many of them are kept.
+const REMAINS: usize = 16;
+
+impl Remains {
+    fn of(bytes: &[u8], begun: Option<Time>) -> Remains {
+        let mut remains = Remains { begun, count: bytes.len().min(REMAINS), ..Remains::default() };
+        remains.first[..remains.count].copy_from_slice(&bytes[..remains.count]);
+        remains.last[..remains.count].copy_from_slice(&bytes[bytes.len() - remains.count..]);
+        remains
+    }
+
+    fn first(&self) -> &[u8] {
+        &self.first[..self.count]
+    }
+
+    fn last(&self) -> &[u8] {
+        &self.last[..self.count]
+    }
 }
 
 /// What goes on from a stage.
@@ -354,7 +384,9 @@ impl Stages {
     pub(crate) fn nothing_came(&mut self, plan: &Plan, reject: &Reject<'_>, clipped: bool) -> bool {
         let Reject { line, offset, bytes, times, reason, candidates, .. } = *reject;
         let time = times.map(|(_, last)| last);
-        let gap = Gap { line, bytes: Some(bytes.len() as u64), time, damaged: damaged(plan, reason, bytes) };
+        let remains = Remains::of(bytes, times.map(|(first, _)| first));
+        let damaged = damaged(plan, reason, bytes);
+        let gap = Gap { line, bytes: Some(bytes.len() as u64), time, damaged, remains };
         self.pass(plan, Said::Gap(gap), 0, false);
         let says = !self.outbox.is_empty();
         if says {
@@ -366,7 +398,8 @@ impl Stages {
 
     /// Is told that bytes of a line are missing. Says whether there is something to be said before that; it is said behind it then.
     pub(crate) fn loss(&mut self, plan: &Plan, notice: &Notice<'_>) -> bool {
-        self.pass(plan, Said::Gap(Gap { line: notice.line, bytes: None, time: self.now, damaged: None }), 0, false);
+        let (line, remains) = (notice.line, Remains::default());
+        self.pass(plan, Said::Gap(Gap { line, bytes: None, time: self.now, damaged: None, remains }), 0, false);
         let says = !self.outbox.is_empty();
         if says {
             self.outbox.push_back(Said::Notice(notice.line, notice.offset, notice.kind));

@@ -595,6 +595,47 @@ impl Bus {
     }
 }
 
+/// What is asked and what is answered are alike in most of this conversation, and each damage leaves open which of them comes next. How long the line is silent
+/// before an answer and before a request, and what came before, tell it.
+#[test]
+fn writes_are_found_between_damages_by_their_times() {
+    let plan = plan();
+    for (seed, (percent, run_of)) in [(1, 1), (5, 1), (5, 6), (10, 20)].into_iter().enumerate() {
+        let mut rng = Rng::with_seed(seed as u64);
+        let mut bus = Bus { now: 1_000 * MILLISECOND, ..Bus::default() };
+        for number in 0..600 {
+            let (unit, address, value) = (rng.u8(1..4), rng.u8(..5), rng.u8(..3));
+            let read = vec![unit, 3, 0, address, 0, 1];
+            let (request, answer, function) = match rng.u8(..6) {
+                0 => (read, vec![unit, 3, 2, value, rng.u8(..)], "read_holding_registers"),
+                1 => (read, vec![unit, 0x83, 2], "read_holding_registers"),
+                2 => {
+                    let write = vec![unit, 5, 0, address, if value > 0 { 0xFF } else { 0 }, 0];
+                    (write.clone(), write, "write_coil")
+                }
+                _ => {
+                    let write = vec![unit, 6, 0, address, 0, value];
+                    (write.clone(), write, "write_register")
+                }
+            };
+            let outcome = if answer[1] & 0x80 > 0 { "error" } else { "answered" };
+            bus.now += rng.i64(20 * MILLISECOND..45 * MILLISECOND);
+            bus.send(number, true, &framed(request.clone()));
+            bus.now += rng.i64(2 * MILLISECOND..14 * MILLISECOND);
+            bus.send(number, false, &framed(answer.clone()));
+            let says = BTreeMap::from([("function", function.into()), ("outcome", outcome.into())]);
+            let (request, answer) = (framed(request), Some(framed(answer)));
+            bus.transactions.push(Transaction { request, answer, says, broadcast: false });
+        }
+        bus.thin(&mut rng, percent, run_of);
+        let mut tally = Tally::default();
+        bus.judge(&run(&plan, &bus, true, usize::MAX, rng.clone()), true, seed as u64, &mut tally);
+        let Tally { whole, unsure, missed, wrong, .. } = tally;
+        assert!(whole > 100 && unsure * 100 <= whole, "{unsure} of {whole} at {percent} % in runs of {run_of}");
+        assert!(missed.is_empty() && wrong.len() <= 1, "{percent} % in runs of {run_of}: {missed:#?} {wrong:#?}");
+    }
+}
+
 /// Measures how often what is told is none: `cargo test --test it -- --ignored --nocapture false_matches`. `RANDOM` says how many megabytes are tried.
 #[test]
 #[ignore = "it measures, for docs/modbus.md"]

@@ -3,9 +3,11 @@
 //! A question is open until it is answered, another is asked, or too much time has passed. What fits the answer to an open question is that; only then it is
 //! looked at as a question.
 
+mod before;
 mod bus;
 mod question;
 mod run;
+mod silence;
 
 use alloc::collections::VecDeque;
 use alloc::vec::Vec;
@@ -14,7 +16,7 @@ use bus::{Bus, Either};
 use question::Question;
 use run::{Run, RunEnd, frame_of};
 
-use super::{Bench, Gap, Now, Own, Said, Told, is_open, is_over};
+use super::{Bench, Gap, Now, Own, Remains, Said, Told, is_open, is_over};
 use crate::contents::Ask;
 use crate::input::LineId;
 use crate::modbus;
@@ -34,6 +36,8 @@ pub(super) struct Exchanges {
     bus: Bus,
     /// What may be questions as well as answers.
     run: Option<Run>,
+    /// Whether the message that has come is rather two than one.
+    is_pieced: bool,
 }
 
 /// A question that is open no more.
@@ -122,13 +126,14 @@ impl Exchanges {
         match gap.bytes {
             Some(bytes) => {
                 self.damage(of, gap, bench);
-                self.disturb(of, gap.line, bytes, bench);
+                self.disturb(of, &gap, bytes, bench);
             }
             None if is_on(of, gap.line, bench) == (false, false) => {}
             None => {
                 self.give_up(of, bench);
                 self.closed.clear();
-                self.bus.lose();
+                self.bus.miss(gap.time);
+                self.bus.before.forget();
                 self.begins();
             }
         }
@@ -143,11 +148,17 @@ impl Exchanges {
         }
     }
 
-    fn disturb(&mut self, of: &[Exchange], line: LineId, bytes: u64, bench: &mut Bench<'_>) {
+    fn disturb(&mut self, of: &[Exchange], gap: &Gap, bytes: u64, bench: &mut Bench<'_>) {
+        let Gap { line, time: ended, remains, .. } = *gap;
         let (asks, answers) = is_on(of, line, bench);
         if asks || answers {
-            self.bus.lose();
-            self.settle(of, RunEnd::Disturbed, bench);
+            let is_answered = self.run.as_ref().is_some_and(|run| {
+                let after = run.completed().zip(remains.begun).map(|(last, begun)| begun.since(last));
+                self.bus.is_something_else(frame_of(&run.first.row).unwrap_or_default(), &remains, after)
+            });
+            self.settle(of, if is_answered { RunEnd::Answered } else { RunEnd::Disturbed }, bench);
+            self.bus.miss(ended);
+            self.bus.before.add(remains.last(), ended);
         }
         for question in &mut self.open {
             question.disturbed |= answers;
@@ -157,6 +168,13 @@ impl Exchanges {
     }
 
     fn take(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) {
+        let (last, ended) = (Remains::of(frame_of(&row).unwrap_or_default(), None), row.completed());
+        self.is_pieced = self.bus.is_pieced(&row, bench);
+        self.decide(of, row, bench);
+        self.bus.before.message(last.last(), ended);
+    }
+
+    fn decide(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) {
         let row = match self.go_on(of, row, bench) {
             Some(row) => row,
             None => return,
@@ -184,8 +202,11 @@ impl Exchanges {
             if !question.may_be_answered_by(of, &row) {
                 continue;
             }
+            if of.modbus.is_some() && (self.is_pieced || question.is_pieced) {
+                return self.leave_open(all, place, row, bench);
+            }
             if of.may_ask(&row, bench) {
-                match self.bus.either(question.asked.zip(row.received()).map(|(asked, begun)| begun.since(asked))) {
+                match self.bus.either(silence::before(&row, question.asked, bench)) {
                     // Another question may have come before it, and it may be one itself.
                     Either::Answer if question.may_hide_another(of, &row, self.bus.least_latency(), bench) => {
                         question.uncertain = true;
@@ -197,10 +218,12 @@ impl Exchanges {
                 }
             }
             for member in of.members.iter().filter(|member| member.is != Side::Question) {
-                let begun = row.received();
                 let Some(own) = question.fits(of, member, &mut row, bench) else { continue };
                 let question = self.open.remove(place)?;
-                let latency = question.asked.zip(begun).map(|(asked, begun)| begun.since(asked));
+                let latency = match of.modbus {
+                    Some(_) => silence::before(&row, question.asked, bench),
+                    None => silence::as_received(&row, question.asked),
+                };
                 let is_prompt = of.modbus.is_some() && self.bus.is_prompt(latency);
                 let is_late = of.modbus.is_some()
                     && question.hidden > 0
@@ -219,7 +242,9 @@ impl Exchanges {
                 }
                 let answer = bench.keep(row, own, member.slot);
                 let may_ask = question.uncertain && of.may_ask(&answer, bench);
-                if may_ask && (question.hidden > 0 || !self.bus.is_sooner_than_requests(latency)) {
+                let is_sure = self.bus.is_asked_first(latency) == Some(true)
+                    || question.is_first && !self.bus.is_rather_asked(latency);
+                if may_ask && (question.hidden > 0 || !is_sure) {
                     self.run = Some(Run { first: question, rest: [answer].into() });
                     return None;
                 }
@@ -264,10 +289,9 @@ impl Exchanges {
         let room = of[number].open;
         // On one line the order of the bytes says what came first.
         let is_apart = row.first().is_some_and(|kept| !is_on(of, kept.origin.line, bench).1);
-        let begun = row.received();
-        self.bus.asked(begun);
+        self.bus.asked(&row, bench);
         for question in self.open.iter().filter(|question| !question.disturbed && !question.uncertain) {
-            self.bus.unanswered(question.asked.zip(begun).map(|(asked, begun)| begun.since(asked)));
+            self.bus.unanswered(silence::before(&row, question.asked, bench));
         }
         while self.open.iter().filter(|question| question.overtaken.is_none()).count() >= room {
             match (asked.filter(|_| is_apart), self.open.iter().position(|question| question.overtaken.is_none())) {
@@ -291,7 +315,12 @@ impl Exchanges {
         let of = &of[number];
         let is_broadcast = of.modbus.is_some() && of.message(&row).is_some_and(modbus::is_broadcast);
         // Nothing confirms what nobody answers but that it comes in its turn.
-        let uncertain = !self.bus.in_step && (is_broadcast || of.may_answer(&row, bench));
+        let is_pieced = of.modbus.is_some() && self.is_pieced;
+        let uncertain = is_pieced || !self.bus.in_step && (is_broadcast || of.may_answer(&row, bench));
+        let is_first = uncertain
+            && of.message(&row).is_some_and(|message| modbus::answers(message, message))
+            && !self.bus.before.may_end_with(frame_of(&row).unwrap_or_default())
+            && !self.bus.is_rather_answered(silence::before(&row, self.bus.before.at, bench));
         self.bus.in_step |= !uncertain;
         let question = Question {
             of: number,
@@ -304,6 +333,8 @@ impl Exchanges {
             hidden: 0,
             echoed: false,
             uncertain,
+            is_first,
+            is_pieced,
             retry,
         };
         if is_broadcast {
@@ -339,7 +370,10 @@ impl Exchanges {
                 && matches!(kept.origin.at_hand.otherwise, Otherwise::Rejected { .. })
             {
                 // It may be the answer, damaged, or another question.
-                self.disturb(of, kept.origin.line, kept.frame.len() as u64, bench);
+                let (line, bytes) = (kept.origin.line, kept.frame.len() as u64);
+                let remains = Remains::of(&kept.frame, kept.received());
+                let gap = Gap { line, bytes: Some(bytes), time: kept.completed(), damaged: None, remains };
+                self.disturb(of, &gap, bytes, bench);
             }
             return bench.pass(row);
         };

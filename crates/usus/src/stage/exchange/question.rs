@@ -35,6 +35,10 @@ pub(super) struct Question {
     pub(super) echoed: bool,
     /// Whether it may be an answer, whose question was not seen.
     pub(super) uncertain: bool,
+    /// Whether what came right before it is not the question to which it would be the answer, nor what is left of that.
+    pub(super) is_first: bool,
+    /// Whether it is rather two than one.
+    pub(super) is_pieced: bool,
     /// How often it was asked before and not answered.
     pub(super) retry: u32,
 }

@@ -2,8 +2,9 @@
 
 use alloc::vec::Vec;
 
-use super::bus::Either;
+use super::bus::{Bus, Either};
 use super::question::Question;
+use super::silence;
 use super::{Exchanges, UNDETERMINED};
 use crate::plan::{Exchange, Side};
 use crate::record::Row;
@@ -68,7 +69,7 @@ impl Exchanges {
     /// Takes what goes on with a run. Gives back what does not: that ends it.
     pub(super) fn go_on(&mut self, of: &[Exchange], row: Row, bench: &mut Bench<'_>) -> Option<Row> {
         let Some(run) = &mut self.run else { return Some(row) };
-        let gap = run.completed().zip(row.received()).map(|(last, begun)| begun.since(last));
+        let gap = silence::before(&row, run.completed(), bench);
         let is_alike = run.rest.len() < RUN && frame_of(&run.first.row) == frame_of(&row);
         let end = match self.bus.either(gap) {
             Either::Answer if is_alike => {
@@ -92,8 +93,12 @@ impl Exchanges {
 
     /// Says what a run is, if there is one.
     pub(super) fn settle(&mut self, of: &[Exchange], end: RunEnd, bench: &mut Bench<'_>) {
-        let Some(Run { mut first, rest }) = self.run.take() else { return };
-        let begins_asking = begins_asking(1 + rest.len(), end);
+        let Some(run) = self.run.take() else { return };
+        let begins_asking = match (begins_asking(1 + run.rest.len(), end), run.begins_asking(&self.bus, bench)) {
+            (Some(one), Some(other)) if one != other => None,
+            (by_its_end, by_silences) => by_its_end.or(by_silences),
+        };
+        let Run { mut first, rest } = run;
         if begins_asking == Some(false) {
             let of = &of[first.of];
             first.end(of, None, UNDETERMINED, None, bench);
@@ -119,6 +124,24 @@ impl Run {
     /// When the last byte of it arrived.
     pub(super) fn completed(&self) -> Option<Time> {
         self.rest.last().and_then(Row::completed)
+    }
+
+    /// Whether its first message is a request, by how long the line was silent between its messages; nothing if that does not tell, or one silence says other than
+    /// another.
+    fn begins_asking(&self, bus: &Bus, bench: &Bench<'_>) -> Option<bool> {
+        let mut said = None;
+        let mut ended = self.first.asked;
+        for (place, row) in self.rest.iter().enumerate() {
+            let says = bus
+                .is_asked_first(silence::before(row, ended, bench))
+                .map(|is_asked| is_asked == place.is_multiple_of(2));
+            ended = row.completed();
+            match (said, says) {
+                (Some(one), Some(other)) if one != other => return None,
+                _ => said = said.or(says),
+            }
+        }
+        said
     }
 }
 
