@@ -54,26 +54,28 @@ impl Before {
         }
         // The end of a line is no part of a frame in ASCII.
         let came = if frame.first() == Some(&b':') { came.trim_ascii_end() } else { came };
-        let traces = |altered: usize, enough: usize| {
-            let came = &came[..came.len().saturating_sub(altered)];
-            let trace = in_order(came.iter().rev(), frame.iter().rev());
-            trace >= enough || trace == came.len()
-        };
-        // Hardly anything else ends with the same byte of a checksum.
-        let is_traced = came.last() == frame.last() || traces(0, TRACE) || traces(1, ALTERED) || traces(2, ALTERED);
-        // Noise may stand behind what is left.
-        is_traced || 8 * in_common(came, frame) >= 5 * frame.len().min(LAST)
+        // Hardly anything else ends with the same byte of a checksum, and noise may stand behind what is left.
+        came.last() == frame.last()
+            || is_left(came.iter().rev(), frame.iter().rev())
+            || 8 * in_common(came, frame) >= 5 * frame.len().min(LAST)
     }
 }
 
 /// Whether bytes that gave no record, behind a frame, may be what is left of the same frame.
 pub(super) fn may_be_again(began: &[u8], frame: &[u8]) -> bool {
-    let traces = |altered: usize, enough: usize| {
-        let began = &began[altered.min(began.len())..];
-        let trace = in_order(began.iter(), frame.iter());
-        trace >= enough || trace == began.len()
-    };
-    traces(0, TRACE) || traces(1, ALTERED) || traces(2, ALTERED)
+    is_left(began.iter(), frame.iter())
+}
+
+/// Whether bytes may be what is left of a frame, of which some were lost, and of the first of these bytes two may be altered.
+fn is_left<'b>(
+    bytes: impl ExactSizeIterator<Item = &'b u8> + Clone,
+    frame: impl Iterator<Item = &'b u8> + Clone,
+) -> bool {
+    [(0, TRACE), (1, ALTERED), (2, ALTERED)].into_iter().any(|(altered, enough)| {
+        let bytes = bytes.clone().skip(altered);
+        let trace = in_order(bytes.clone(), frame.clone());
+        trace >= enough || trace == bytes.len()
+    })
 }
 
 /// How many bytes two sequences have in common, in their order: the longest common subsequence.

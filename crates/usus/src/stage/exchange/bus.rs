@@ -2,6 +2,7 @@
 //!
 //! Most messages can only be one of both, and what they are says what the next one is. Where a message can be either, an answer that is the request again for one, it
 //! counts whether the conversation was followed without a break, and how long after the request it came: a unit answers sooner than its master loses patience.
+//! Behind damage it counts how long the line is silent before answers and before requests (`silence.rs`), and what came right before (`before.rs`).
 
 use super::before::{Before, may_be_again};
 use super::silence::{self, ENOUGH, MANY, SOME, Silences};
