@@ -12,7 +12,7 @@ mod length;
 pub(crate) use answers::{answers, begins_answer, is_broadcast};
 pub(crate) use bits::bits;
 pub(crate) use carried::{Carried, carried, perhaps_written};
-pub(crate) use length::{LONGEST, Length, is_known, is_open, is_whole, of_answer, of_request};
+pub(crate) use length::{EXCEPTION, LONGEST, Length, is_known, is_open, is_whole, of_answer, of_request};
 
 /// What functions are called, by their codes.
 const NAMES: [(u8, &str); 19] = [

@@ -156,7 +156,8 @@ impl Bus {
     /// answer.
     pub(super) fn is_something_else(&self, frame: &[u8], remains: &Remains, after: Option<Span>) -> bool {
         let began = remains.first();
-        let is_other = |(one, other): (&[u8; 2], &[u8; 2])| one != other && *one != [other[0], other[1] | 0x80];
+        let is_other =
+            |(one, other): (&[u8; 2], &[u8; 2])| one != other && *one != [other[0], other[1] | modbus::EXCEPTION];
         self.either(after) == Either::Answer
             && began.len() >= SHORTEST
             && began.first_chunk().zip(frame.first_chunk()).is_some_and(is_other)
